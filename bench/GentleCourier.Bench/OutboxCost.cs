@@ -1,0 +1,50 @@
+using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Publishing;
+using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Bench;
+
+/// <summary>What publishing adds to a business transaction: its rate with one event, against its rate without.</summary>
+internal sealed class OutboxCost : IBenchmark
+{
+    public string Name => "outbox";
+
+    public string What => "a business transaction that publishes one event, against the same without";
+
+    public int Events => 10_000;
+
+    public async Task<double> OursAsync(Workshop workshop)
+    {
+        var host = workshop.Host(_ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
+        await host.StartAsync();
+        var outbox = host.Services.GetRequiredService<IOutbox>();
+        return await RunAsync(host.Services.GetRequiredService<IStore>(), (transaction, i) => outbox.AddAsync(transaction, Workshop.Tap(i)));
+    }
+
+    public async Task<double> BareAsync(Workshop workshop)
+    {
+        var host = workshop.Host(_ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
+        await host.StartAsync();
+        return await RunAsync(host.Services.GetRequiredService<IStore>(), (_, _) => Task.CompletedTask);
+    }
+
+    private async Task<double> RunAsync(IStore store, Func<SqliteTransaction, int, Task> publish)
+    {
+        await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
+        Workshop.Execute(connection, "CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT); CREATE INDEX by_card ON tap (card)");
+        await using var insert = Workshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
+        var began = Stopwatch.GetTimestamp();
+        for (var i = 0; i < Events; i++)
+        {
+            await using var transaction = connection.BeginTransaction();
+            insert.Transaction = transaction;
+            var tap = Workshop.Tap(i);
+            Workshop.Run(insert, tap.Pier, tap.Card, tap.Sailing);
+            await publish(transaction, i);
+            await transaction.CommitAsync();
+        }
+        return Workshop.Rate(Events, began);
+    }
+}

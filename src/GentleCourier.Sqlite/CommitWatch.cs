@@ -1,0 +1,129 @@
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// Tells when another connection, of this process or another, has committed to a database file. A commit appends to the
+/// write-ahead log, of which the kernel tells at once; whether it is complete, SQLite's <c>data_version</c> tells. Since
+/// signals can be lost, it looks besides at every tick. It rests while nobody waits.
+/// </summary>
+internal sealed class CommitWatch : IDisposable
+{
+    /// <summary>How often to look without a signal.</summary>
+    public static readonly TimeSpan Tick = TimeSpan.FromSeconds(2);
+
+    // A write to the log comes before the end of its commit, by the time that the disk takes.
+    private static readonly TimeSpan CommitLimit = TimeSpan.FromMilliseconds(100);
+    private static readonly TimeSpan WithoutSignals = TimeSpan.FromMilliseconds(20);
+
+    private readonly SqliteFile file;
+    private readonly Action<SqliteConnection> look;
+    private readonly FileEvents events = new();
+    private readonly ManualResetEventSlim wanted = new(false);
+    private readonly Thread thread;
+    private int waiting;
+    private volatile bool stopped;
+
+    /// <param name="file">The file.</param>
+    /// <param name="look">Called on the watch's thread after a commit and at every tick, with a connection to read from.</param>
+    public CommitWatch(SqliteFile file, Action<SqliteConnection> look)
+    {
+        this.file = file;
+        this.look = look;
+        thread = new Thread(Run) { IsBackground = true, Name = "courier watch" };
+        thread.Start();
+    }
+
+    /// <summary>Somebody begins to wait; commits and ticks are told until <see cref="Leave"/>.</summary>
+    public void Enter()
+    {
+        lock (wanted)
+            if (++waiting == 1) wanted.Set();
+    }
+
+    /// <summary>Somebody no longer waits.</summary>
+    public void Leave()
+    {
+        lock (wanted)
+            if (--waiting == 0 && !stopped) wanted.Reset();
+    }
+
+    public void Dispose()
+    {
+        stopped = true;
+        wanted.Set();
+        events.Interrupt();
+        thread.Join();
+        events.Dispose();
+        wanted.Dispose();
+    }
+
+    private void Run()
+    {
+        while (!stopped)
+        {
+            try
+            {
+                Watch();
+            }
+            catch (Exception)
+            {
+                // The file is away or damaged. Those who work with it report that; here it only means to look again later.
+                events.Wait(Tick);
+            }
+        }
+    }
+
+    private void Watch()
+    {
+        wanted.Wait();
+        if (stopped) return;
+        using var connection = file.Open();
+        using var version = new Statement(connection, "PRAGMA data_version");
+        var seen = version.Scalar();
+        look(connection);
+        while (true)
+        {
+            wanted.Wait();
+            if (stopped) return;
+            WaitForCommit(version, ref seen);
+            look(connection);
+        }
+    }
+
+    private void WaitForCommit(Statement version, ref long? seen)
+    {
+        var signals = events.Arm(file.Path + "-wal");
+        for (var left = Tick; left > TimeSpan.Zero && !stopped;)
+        {
+            if (Changed(version, ref seen)) return;
+            var began = Environment.TickCount64;
+            if (events.Wait(signals || left < WithoutSignals ? left : WithoutSignals))
+            {
+                if (AwaitsEndOfCommit(version, ref seen)) return;
+                signals = events.Arm(file.Path + "-wal");
+            }
+            left -= TimeSpan.FromMilliseconds(Environment.TickCount64 - began);
+        }
+    }
+
+    private bool AwaitsEndOfCommit(Statement version, ref long? seen)
+    {
+        var began = Environment.TickCount64;
+        for (var tries = 0; !stopped && Environment.TickCount64 - began < CommitLimit.TotalMilliseconds; tries++)
+        {
+            if (Changed(version, ref seen)) return true;
+            if (tries < 50) Thread.SpinWait(200);
+            else events.Wait(TimeSpan.FromMilliseconds(1));
+        }
+        return false;
+    }
+
+    private static bool Changed(Statement version, ref long? seen)
+    {
+        var now = version.Scalar();
+        var changed = now != seen;
+        seen = now;
+        return changed;
+    }
+}

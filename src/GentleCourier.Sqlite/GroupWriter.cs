@@ -1,0 +1,158 @@
+using GentleCourier.Engines;
+using Microsoft.Data.Sqlite;
+using SQLitePCL;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// The one writer of a process to a file. SQLite lets one connection write at a time, and a durable commit costs the same
+/// for one change as for a thousand: so whatever callers ask for while a commit is under way shares the next
+/// transaction. Each piece of work succeeds or fails by itself. Thread-safe.
+/// </summary>
+internal sealed class GroupWriter : IDisposable
+{
+    private const int LargestGroup = 256;
+
+    private readonly SqliteFile file;
+    private readonly Func<SqliteConnection, IDisposable> prepare;
+    private readonly Queue<Work> queue = new();
+    private readonly Thread thread;
+    private SqliteConnection? connection;
+    private IDisposable? statements;
+    private bool stopped;
+
+    /// <param name="file">The file.</param>
+    /// <param name="prepare">Prepares the statements of a new connection; work gets what it returns.</param>
+    public GroupWriter(SqliteFile file, Func<SqliteConnection, IDisposable> prepare)
+    {
+        this.file = file;
+        this.prepare = prepare;
+        thread = new Thread(Run) { IsBackground = true, Name = "courier writer" };
+        thread.Start();
+    }
+
+    /// <summary>Runs <paramref name="work"/> in a transaction, on the writer's thread; ends when it is committed.</summary>
+    /// <param name="work">What to write. It gets the prepared statements, and must keep nothing that a rollback would belie.</param>
+    /// <param name="cancellationToken">Work that has not begun is left undone.</param>
+    /// <exception cref="CourierException">The file cannot be written; nothing of this work is in it, unless the commit itself was cut off.</exception>
+    public Task<TResult> RunAsync<TStatements, TResult>(Func<TStatements, TResult> work, CancellationToken cancellationToken)
+    {
+        var item = new Work<TStatements, TResult>(work, cancellationToken);
+        lock (queue)
+        {
+            ObjectDisposedException.ThrowIf(stopped, this);
+            queue.Enqueue(item);
+            if (queue.Count == 1) Monitor.Pulse(queue);
+        }
+        return item.Task;
+    }
+
+    /// <summary>Finishes what was asked for, and closes the file.</summary>
+    public void Dispose()
+    {
+        lock (queue)
+        {
+            stopped = true;
+            Monitor.Pulse(queue);
+        }
+        thread.Join();
+        Close();
+    }
+
+    private void Run()
+    {
+        var group = new List<Work>();
+        while (TakeGroup(group))
+        {
+            try
+            {
+                Write(group);
+                foreach (var work in group) work.Complete();
+            }
+            catch (Exception e)
+            {
+                // A connection in doubt is not used again: the next group opens a new one.
+                Close();
+                var problem = file.Problem(e, "write");
+                foreach (var work in group) work.Fail(problem);
+            }
+            group.Clear();
+        }
+    }
+
+    private bool TakeGroup(List<Work> group)
+    {
+        lock (queue)
+        {
+            while (queue.Count == 0 && !stopped) Monitor.Wait(queue);
+            while (group.Count < LargestGroup && queue.TryDequeue(out var work)) group.Add(work);
+            return group.Count > 0;
+        }
+    }
+
+    private void Write(List<Work> group)
+    {
+        if (connection is null)
+        {
+            connection = file.Open();
+            statements = prepare(connection);
+        }
+        var handle = connection.Handle!;
+        SqliteFile.WaitOut(() => raw.sqlite3_exec(handle, "BEGIN IMMEDIATE"), handle);
+        foreach (var work in group)
+        {
+            // Alone in its transaction, work that fails takes nobody with it.
+            if (group.Count == 1)
+            {
+                work.Execute(statements!);
+                break;
+            }
+            SqliteFile.Execute(connection, "SAVEPOINT work");
+            try
+            {
+                work.Execute(statements!);
+            }
+            catch (Exception e) when (raw.sqlite3_get_autocommit(handle) == 0)
+            {
+                SqliteFile.Execute(connection, "ROLLBACK TO work");
+                work.Fail(file.Problem(e, "write"));
+            }
+            SqliteFile.Execute(connection, "RELEASE work");
+        }
+        SqliteFile.Execute(connection, "COMMIT");
+    }
+
+    private void Close()
+    {
+        statements?.Dispose();
+        connection?.Dispose();
+        (connection, statements) = (null, null);
+    }
+
+    private abstract class Work
+    {
+        public abstract void Execute(object statements);
+
+        public abstract void Complete();
+
+        public abstract void Fail(Exception e);
+    }
+
+    private sealed class Work<TStatements, TResult>(Func<TStatements, TResult> work, CancellationToken cancellationToken) : Work
+    {
+        private readonly TaskCompletionSource<TResult> completion = new(TaskCreationOptions.RunContinuationsAsynchronously);
+        private TResult result = default!;
+
+        public Task<TResult> Task => completion.Task;
+
+        public override void Execute(object statements)
+        {
+            if (cancellationToken.IsCancellationRequested) completion.TrySetCanceled(cancellationToken);
+            else result = work((TStatements)statements);
+        }
+
+        public override void Complete() => completion.TrySetResult(result);
+
+        public override void Fail(Exception e) => completion.TrySetException(e);
+    }
+}

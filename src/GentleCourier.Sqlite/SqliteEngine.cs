@@ -1,0 +1,45 @@
+using GentleCourier.Engines;
+using GentleCourier.Hosting;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// Stores and brokers in SQLite files, shared by the processes of one host. Addresses are <c>sqlite:PATH</c>; the path
+/// may be relative to the working directory. Network file systems are not supported: SQLite's locks do not work there.
+/// </summary>
+public sealed class SqliteEngine : IEngine
+{
+    /// <inheritdoc/>
+    public string Scheme => "sqlite";
+
+    /// <inheritdoc/>
+    public string StoreSchema => Schema.Store.Sql;
+
+    /// <inheritdoc/>
+    public string BrokerSchema => Schema.Broker.Sql;
+
+    /// <inheritdoc/>
+    public IStore CreateStore(EngineAddress address, TimeProvider clock)
+    {
+        ArgumentNullException.ThrowIfNull(address);
+        return new SqliteStore(new SqliteFile(address.Location), clock);
+    }
+
+    /// <inheritdoc/>
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock)
+    {
+        ArgumentNullException.ThrowIfNull(address);
+        return new SqliteBroker(new SqliteFile(address.Location), clock);
+    }
+}
+
+/// <summary>Makes the engine known to an application.</summary>
+public static class SqliteEngineBuilder
+{
+    /// <summary>Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>sqlite:PATH</c>.</summary>
+    public static CourierBuilder UseSqlite(this CourierBuilder builder)
+    {
+        ArgumentNullException.ThrowIfNull(builder);
+        return builder.AddEngine(new SqliteEngine());
+    }
+}

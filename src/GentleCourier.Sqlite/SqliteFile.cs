@@ -1,0 +1,139 @@
+using GentleCourier.Engines;
+using Microsoft.Data.Sqlite;
+using SQLitePCL;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>One database file: how to open it, and what to say when that fails. Thread-safe.</summary>
+internal sealed class SqliteFile
+{
+    /// <summary>How long a locked file is waited out before it is an error.</summary>
+    public static readonly TimeSpan BusyLimit = TimeSpan.FromSeconds(30);
+
+    private readonly string privateConnections;
+    private readonly string pooledConnections;
+
+    /// <exception cref="CourierException">The location cannot be a file that several connections share.</exception>
+    public SqliteFile(string location)
+    {
+        if (location.Contains(":memory:", StringComparison.OrdinalIgnoreCase) || location.StartsWith("file:", StringComparison.OrdinalIgnoreCase))
+            throw new CourierException($"sqlite:{location} is not a file path; stores and brokers need a file that several connections can share");
+        Path = System.IO.Path.GetFullPath(location);
+        var settings = new SqliteConnectionStringBuilder
+        {
+            DataSource = Path,
+            Mode = SqliteOpenMode.ReadWrite,
+            DefaultTimeout = (int)BusyLimit.TotalSeconds,
+            Pooling = false,
+        };
+        privateConnections = settings.ToString();
+        settings.Pooling = true;
+        pooledConnections = settings.ToString();
+    }
+
+    public string Path { get; }
+
+    public string DisplayName => $"sqlite:{Path}";
+
+    /// <summary>Opens a connection that stays open for long; the caller disposes it.</summary>
+    public SqliteConnection Open() => Open(privateConnections, wait: TimeSpan.Zero);
+
+    /// <summary>Opens a connection for a short use; the caller disposes it, which gives it back to a pool.</summary>
+    public SqliteConnection OpenPooled() => Open(pooledConnections, wait: BusyLimit);
+
+    /// <summary>Makes the file where there is none, in a directory that must exist.</summary>
+    public void Create()
+    {
+        if (File.Exists(Path)) return;
+        try
+        {
+            using (new FileStream(Path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.ReadWrite))
+            {
+            }
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw Problem(e, "create");
+        }
+    }
+
+    /// <summary>Closes pooled connections that are at rest, so that nothing keeps the file open.</summary>
+    public void ClosePool()
+    {
+        using var connection = new SqliteConnection(pooledConnections);
+        SqliteConnection.ClearPool(connection);
+    }
+
+    private SqliteConnection Open(string settings, TimeSpan wait)
+    {
+        var connection = new SqliteConnection(settings);
+        try
+        {
+            if (Directory.Exists(Path)) throw new CourierException($"{DisplayName} is a directory; name a database file in it");
+            if (!File.Exists(Path)) throw new CourierException($"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
+            connection.Open();
+            raw.sqlite3_busy_timeout(connection.Handle, (int)wait.TotalMilliseconds);
+            // FULL is what makes a commit survive a loss of power in WAL mode; some builds of SQLite default to less.
+            Execute(connection, "PRAGMA synchronous = FULL");
+            return connection;
+        }
+        catch (Exception e)
+        {
+            connection.Dispose();
+            throw e is CourierException ? e : Problem(e, "open");
+        }
+    }
+
+    /// <summary>Runs constant statements that return nothing.</summary>
+    public static void Execute(SqliteConnection connection, string sql)
+    {
+        var result = raw.sqlite3_exec(connection.Handle, sql);
+        if (result != raw.SQLITE_OK) SqliteException.ThrowExceptionForRC(result, connection.Handle);
+    }
+
+    /// <summary>
+    /// Runs something that takes the write lock, waiting while another connection has it. The waits are short, because
+    /// transactions here are: SQLite's own handler backs off to 100 ms, and would leave latency to luck.
+    /// </summary>
+    public static void WaitOut(Func<int> attempt, sqlite3 handle)
+    {
+        var began = Environment.TickCount64;
+        for (var tries = 0; ; tries++)
+        {
+            var result = attempt();
+            if ((result & 0xFF) == raw.SQLITE_BUSY && Environment.TickCount64 - began < BusyLimit.TotalMilliseconds)
+            {
+                if (tries < 10) Thread.SpinWait(50 << tries);
+                else Thread.Sleep(1);
+                continue;
+            }
+            if (result is not (raw.SQLITE_OK or raw.SQLITE_DONE or raw.SQLITE_ROW)) SqliteException.ThrowExceptionForRC(result, handle);
+            return;
+        }
+    }
+
+    /// <summary>What went wrong, for a person: what was tried, on which file, and what to do next.</summary>
+    public CourierException Problem(Exception e, string tried)
+    {
+        if (e is CourierException known) return known;
+        var what = e is SqliteException sqlite ? sqlite.SqliteErrorCode switch
+        {
+            raw.SQLITE_CANTOPEN => Directory.Exists(System.IO.Path.GetDirectoryName(Path))
+                ? "the file cannot be opened; check that this user may read and write it and its directory"
+                : "its directory does not exist; make it, or check the path",
+            raw.SQLITE_NOTADB => "it is not a SQLite database; check the path, or restore the file from a backup if it was one",
+            raw.SQLITE_CORRUPT => "the file is damaged; restore it from a backup, or save what is left with `sqlite3 FILE .recover`",
+            raw.SQLITE_BUSY or raw.SQLITE_LOCKED => $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with `fuser FILE`",
+            raw.SQLITE_READONLY or raw.SQLITE_PERM => "it cannot be written; check that this user may write the file and its directory",
+            raw.SQLITE_FULL => "the disk is full; free some space, nothing that was committed is lost",
+            raw.SQLITE_IOERR => $"reading or writing failed ({sqlite.Message}); check the disk",
+            raw.SQLITE_ERROR when sqlite.Message.Contains("no such table: courier_", StringComparison.Ordinal)
+                || sqlite.Message.Contains("no such column", StringComparison.Ordinal) => "the tables of Gentle Courier are not in it; make them with `courier schema apply`",
+            _ => sqlite.Message,
+        }
+        : e is UnauthorizedAccessException ? "this user may not read and write it"
+        : e is DirectoryNotFoundException ? "its directory does not exist; make it, or check the path"
+        : e.Message;
+        return new CourierException($"cannot {tried} {DisplayName}: {what}", e);
+    }
+}

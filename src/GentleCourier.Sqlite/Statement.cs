@@ -1,0 +1,113 @@
+using Microsoft.Data.Sqlite;
+using SQLitePCL;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// A prepared statement that is run again and again on one connection. The driver's own commands look up each parameter by
+/// name and make a reader for each run; on the paths that every event takes, that is most of the cost. Not thread-safe.
+/// </summary>
+internal sealed class Statement : IDisposable
+{
+    private readonly sqlite3 handle;
+    private readonly sqlite3_stmt statement;
+
+    public Statement(SqliteConnection connection, string sql)
+    {
+        handle = connection.Handle!;
+        Check(raw.sqlite3_prepare_v3(handle, sql, raw.SQLITE_PREPARE_PERSISTENT, out statement));
+    }
+
+    /// <summary>Sets parameter <paramref name="index"/>, from 1 on.</summary>
+    public Statement Bind(int index, long value)
+    {
+        Check(raw.sqlite3_bind_int64(statement, index, value));
+        return this;
+    }
+
+    public Statement Bind(int index, long? value) => value is { } number ? Bind(index, number) : BindNull(index);
+
+    public Statement Bind(int index, string? value)
+    {
+        if (value is null) return BindNull(index);
+        Check(raw.sqlite3_bind_text(statement, index, value));
+        return this;
+    }
+
+    public Statement Bind(int index, ReadOnlySpan<byte> value)
+    {
+        Check(raw.sqlite3_bind_blob(statement, index, value));
+        return this;
+    }
+
+    /// <summary>Goes to the next row; false, and reset for the next run, where there is none.</summary>
+    public bool Step()
+    {
+        var result = raw.sqlite3_step(statement);
+        if (result == raw.SQLITE_ROW) return true;
+        // Resetting repeats the error of the step.
+        raw.sqlite3_reset(statement);
+        if (result != raw.SQLITE_DONE) SqliteException.ThrowExceptionForRC(result, handle);
+        return false;
+    }
+
+    /// <summary>Runs to the end; the number of rows that were changed.</summary>
+    public int Run()
+    {
+        while (Step())
+        {
+        }
+        return raw.sqlite3_changes(handle);
+    }
+
+    /// <summary>Runs a statement that takes the write lock, waiting while another connection has it.</summary>
+    public int RunPatiently()
+    {
+        SqliteFile.WaitOut(
+            () =>
+            {
+                var result = raw.sqlite3_step(statement);
+                raw.sqlite3_reset(statement);
+                return result;
+            },
+            handle);
+        return raw.sqlite3_changes(handle);
+    }
+
+    /// <summary>Runs a query and gives the first column of its first row; null where there is no row or the value is null.</summary>
+    public long? Scalar()
+    {
+        if (!Step()) return null;
+        var value = NullableInt64(0);
+        Reset();
+        return value;
+    }
+
+    /// <summary>The row number of the last insert on this connection.</summary>
+    public long LastRowId => raw.sqlite3_last_insert_rowid(handle);
+
+    public void Reset() => raw.sqlite3_reset(statement);
+
+    public long Int64(int column) => raw.sqlite3_column_int64(statement, column);
+
+    public long? NullableInt64(int column) =>
+        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null : raw.sqlite3_column_int64(statement, column);
+
+    public string? Text(int column) =>
+        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null : raw.sqlite3_column_text(statement, column).utf8_to_string();
+
+    public byte[] Blob(int column) => raw.sqlite3_column_blob(statement, column).ToArray();
+
+    public void Dispose() => statement.Dispose();
+
+    private Statement BindNull(int index)
+    {
+        Check(raw.sqlite3_bind_null(statement, index));
+        return this;
+    }
+
+    private void Check(int result)
+    {
+        if (result != raw.SQLITE_OK) SqliteException.ThrowExceptionForRC(result, handle);
+    }
+}

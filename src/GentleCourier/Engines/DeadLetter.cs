@@ -1,0 +1,35 @@
+namespace GentleCourier.Engines;
+
+/// <summary>An event set aside, with everything that is known about why.</summary>
+public sealed record DeadLetter
+{
+    /// <summary>Its number within the broker.</summary>
+    public required long Number { get; init; }
+
+    /// <summary>The queue whose receiver set it aside.</summary>
+    public required string Queue { get; init; }
+
+    /// <summary>Why, in one line.</summary>
+    public required string Reason { get; init; }
+
+    /// <summary>The exception behind it, if there was one.</summary>
+    public Failure? Failure { get; init; }
+
+    /// <summary>How many times it was handed over.</summary>
+    public required int Attempts { get; init; }
+
+    /// <summary>The worker that set it aside.</summary>
+    public required string Worker { get; init; }
+
+    /// <summary>When the queue got it.</summary>
+    public required DateTimeOffset Arrived { get; init; }
+
+    /// <summary>When it was handed over for the first time.</summary>
+    public required DateTimeOffset FirstAttempt { get; init; }
+
+    /// <summary>When it was set aside.</summary>
+    public required DateTimeOffset SetAside { get; init; }
+
+    /// <summary>The event as it was published; UTF-8 JSON, unless that is what is wrong with it.</summary>
+    public required ReadOnlyMemory<byte> Json { get; init; }
+}

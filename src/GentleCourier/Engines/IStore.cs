@@ -1,0 +1,119 @@
+using System.Data.Common;
+using GentleCourier.Events;
+using GentleCourier.Watching;
+
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// The port to a service's own database, with its outbox and its inbox. All members are thread-safe, and all throw
+/// <see cref="CourierException"/> where the database cannot be reached or used.
+/// </summary>
+public interface IStore : IAsyncDisposable
+{
+    /// <summary>Where it is, for people: without any secret.</summary>
+    string DisplayName { get; }
+
+    /// <summary>Makes sure that the tables are there. Safe to repeat, and safe when several processes do it at once.</summary>
+    /// <param name="create">Whether to make or upgrade them; otherwise it is an error that names what is missing.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task PrepareAsync(bool create, CancellationToken cancellationToken = default);
+
+    /// <summary>Opens a connection to the service's database, set up as the engine advises. The caller disposes it.</summary>
+    Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>Writes events into the outbox, in their order, as part of the caller's transaction.</summary>
+    /// <exception cref="CourierException">The transaction is over, or not one of this store's database.</exception>
+    Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Takes the lead among the relays of this store, or keeps it, for <paramref name="lease"/> from now on.
+    /// </summary>
+    /// <returns>The number of this term of leading, which grows with every change of the leader; null while another leads.</returns>
+    Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken = default);
+
+    /// <summary>Gives up the lead, so that another relay can take it at once; nothing happens where the term is over.</summary>
+    Task ResignAsync(long term, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Reads events that may be relayed now: fresh ones in the order in which they were added, and held ones that are
+    /// due. Rows are found by being there, never by an id that was seen before: transactions commit out of order.
+    /// </summary>
+    Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Writes down what the broker did with a batch: taken events leave, deferred ones are held until they are due again,
+    /// refused ones are set aside with the reason. Changes nothing where <paramref name="term"/> is over.
+    /// </summary>
+    /// <returns>Whether the term was still this relay's.</returns>
+    Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken = default);
+
+    /// <summary>Writes down why nothing could be relayed at all; null when it works again.</summary>
+    Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken = default);
+
+    /// <summary>Waits until something may have been committed into the outbox, or the limit is over.</summary>
+    Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Begins the transaction in which an event is handled, its row in the inbox already written.
+    /// </summary>
+    /// <returns>
+    /// Null where the event has been handled in this queue's name before: the copy is counted, and there is nothing to do.
+    /// Waits while another transaction handles the same event.
+    /// </returns>
+    Task<IHandling?> BeginHandlingAsync(string queue, string source, string id, CancellationToken cancellationToken = default);
+
+    /// <summary>Whether an event has been handled in this queue's name; where it has, the copy is counted.</summary>
+    Task<bool> AbsorbIfHandledAsync(string queue, string source, string id, CancellationToken cancellationToken = default);
+
+    /// <summary>How full the outbox is, and how its relay does.</summary>
+    Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>Events that could not be relayed at the first try: held with their last error, or set aside with the reason.</summary>
+    Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>Events that have been handled, with the number of copies that came.</summary>
+    Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
+}
+
+/// <summary>The transaction in which one event is handled. Disposing it without a commit rolls it back.</summary>
+public interface IHandling : IAsyncDisposable
+{
+    /// <summary>The transaction, open.</summary>
+    DbTransaction Transaction { get; }
+
+    /// <summary>Commits the inbox row, the handler's effect and the events that it added, together.</summary>
+    Task CommitAsync(CancellationToken cancellationToken = default);
+}
+
+/// <summary>Events to be relayed.</summary>
+/// <param name="Rows">In the order in which they have to be published.</param>
+/// <param name="NextDue">When the next held event is due, where there is one; null otherwise.</param>
+public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, DateTimeOffset? NextDue);
+
+/// <summary>One event in an outbox.</summary>
+/// <param name="Row">Its number in the outbox.</param>
+/// <param name="Attempts">How many times it has been deferred.</param>
+/// <param name="Event">The event.</param>
+public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event);
+
+/// <summary>What becomes of one row.</summary>
+/// <param name="Row">The row, as it was read.</param>
+/// <param name="Result">What the broker did with it.</param>
+/// <param name="RetryAfter">For a deferred row: how long it is held, and every waiting row with its partition key.</param>
+public readonly record struct RelayMark(OutboxRow Row, PublishResult Result, TimeSpan RetryAfter);
+
+/// <summary>An event that stayed in the outbox after it had been tried.</summary>
+/// <param name="Id">The event's id.</param>
+/// <param name="Type">The event's wire type.</param>
+/// <param name="Attempts">How often it was tried.</param>
+/// <param name="LastError">Why it was not taken.</param>
+/// <param name="Due">When it is tried again; null: never, it has been refused for good.</param>
+/// <param name="Added">When it was added.</param>
+public sealed record HeldEvent(string Id, string Type, int Attempts, string LastError, DateTimeOffset? Due, DateTimeOffset Added);
+
+/// <summary>An event that has been handled.</summary>
+/// <param name="Source">The event's source.</param>
+/// <param name="Id">The event's id.</param>
+/// <param name="Copies">How many copies came, 1 or more; all but the first had no effect.</param>
+/// <param name="Handled">When the first was handled.</param>
+public sealed record InboxEntry(string Source, string Id, int Copies, DateTimeOffset Handled);

@@ -1,0 +1,139 @@
+using System.Buffers;
+using System.Text.Json;
+
+namespace GentleCourier.Events;
+
+/// <summary>CloudEvents' JSON event format. Source: CloudEvents 1.0.2, "JSON Event Format", sections 2 and 3.</summary>
+internal static class EventJson
+{
+    /// <summary>Writes the attributes, then the data by <paramref name="writeData"/>.</summary>
+    public static byte[] Write<TState>(Event attributes, TState state, Action<Utf8JsonWriter, TState> writeData)
+    {
+        var buffer = new ArrayBufferWriter<byte>(512);
+        using (var writer = new Utf8JsonWriter(buffer, new JsonWriterOptions { SkipValidation = true }))
+        {
+            writer.WriteStartObject();
+            writer.WriteString("specversion"u8, "1.0"u8);
+            writer.WriteString("id"u8, attributes.Id);
+            writer.WriteString("source"u8, attributes.Source);
+            writer.WriteString("type"u8, attributes.Type);
+            if (attributes.Time is { } time) writer.WriteString("time"u8, time);
+            WriteIfSaid(writer, "subject"u8, attributes.Subject);
+            WriteIfSaid(writer, "partitionkey"u8, attributes.PartitionKey);
+            WriteIfSaid(writer, "traceparent"u8, attributes.TraceParent);
+            WriteIfSaid(writer, "tracestate"u8, attributes.TraceState);
+            writer.WriteString("datacontenttype"u8, attributes.DataContentType);
+            writer.WritePropertyName("data"u8);
+            writeData(writer, state);
+            writer.WriteEndObject();
+        }
+        return buffer.WrittenSpan.ToArray();
+    }
+
+    public static Event Read(ReadOnlyMemory<byte> json)
+    {
+        try
+        {
+            return ReadObject(json);
+        }
+        catch (Exception e) when (e is JsonException or InvalidOperationException or FormatException)
+        {
+            throw new UnreadableEventException($"the body is not JSON: {FirstLine(e.Message)}", e);
+        }
+    }
+
+    private static Event ReadObject(ReadOnlyMemory<byte> json)
+    {
+        var reader = new Utf8JsonReader(json.Span);
+        if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject)
+            throw new UnreadableEventException("the body is JSON, but not an object: a CloudEvents event is one");
+
+        string? version = null, id = null, source = null, type = null, subject = null, partitionKey = null;
+        string? traceParent = null, traceState = null, contentType = null;
+        DateTimeOffset? time = null;
+        ReadOnlyMemory<byte> data = default;
+
+        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName)
+        {
+            if (reader.ValueTextEquals("data"u8)) data = Slice(json, ref reader);
+            else if (reader.ValueTextEquals("id"u8)) id = Text(ref reader, "id");
+            else if (reader.ValueTextEquals("source"u8)) source = Text(ref reader, "source");
+            else if (reader.ValueTextEquals("type"u8)) type = Text(ref reader, "type");
+            else if (reader.ValueTextEquals("time"u8)) time = Time(ref reader);
+            else if (reader.ValueTextEquals("subject"u8)) subject = Text(ref reader, "subject");
+            else if (reader.ValueTextEquals("partitionkey"u8)) partitionKey = Text(ref reader, "partitionkey");
+            else if (reader.ValueTextEquals("traceparent"u8)) traceParent = Text(ref reader, "traceparent");
+            else if (reader.ValueTextEquals("tracestate"u8)) traceState = Text(ref reader, "tracestate");
+            else if (reader.ValueTextEquals("datacontenttype"u8)) contentType = Text(ref reader, "datacontenttype");
+            else if (reader.ValueTextEquals("specversion"u8)) version = Text(ref reader, "specversion");
+            else if (reader.ValueTextEquals("data_base64"u8)) data = Base64(ref reader);
+            else { reader.Read(); reader.Skip(); }
+        }
+        if (reader.Read()) throw new UnreadableEventException("more JSON follows behind the event");
+
+        if (version != "1.0") throw new UnreadableEventException($"'specversion' must be \"1.0\", but is {(version is null ? "missing" : $"\"{version}\"")}");
+        return new Event
+        {
+            Id = Required(id, "id"),
+            Source = Required(source, "source"),
+            Type = Required(type, "type"),
+            Time = time,
+            Subject = subject,
+            PartitionKey = partitionKey,
+            TraceParent = traceParent,
+            TraceState = traceState,
+            DataContentType = contentType ?? "application/json",
+            Data = data,
+        };
+    }
+
+    private static string Required(string? value, string attribute) => string.IsNullOrEmpty(value)
+        ? throw new UnreadableEventException($"the CloudEvents attribute '{attribute}' is missing or empty")
+        : value;
+
+    private static string? Text(ref Utf8JsonReader reader, string attribute)
+    {
+        reader.Read();
+        return reader.TokenType switch
+        {
+            JsonTokenType.String => reader.GetString(),
+            JsonTokenType.Null => null,
+            _ => throw new UnreadableEventException($"the CloudEvents attribute '{attribute}' must be a string"),
+        };
+    }
+
+    private static DateTimeOffset? Time(ref Utf8JsonReader reader)
+    {
+        reader.Read();
+        if (reader.TokenType == JsonTokenType.Null) return null;
+        if (reader.TokenType == JsonTokenType.String && reader.TryGetDateTimeOffset(out var time)) return time;
+        throw new UnreadableEventException("the CloudEvents attribute 'time' must be an RFC 3339 timestamp");
+    }
+
+    private static ReadOnlyMemory<byte> Base64(ref Utf8JsonReader reader)
+    {
+        reader.Read();
+        return reader.TokenType == JsonTokenType.String && reader.TryGetBytesFromBase64(out var bytes)
+            ? bytes
+            : throw new UnreadableEventException("'data_base64' is not base64");
+    }
+
+    private static ReadOnlyMemory<byte> Slice(ReadOnlyMemory<byte> json, ref Utf8JsonReader reader)
+    {
+        reader.Read();
+        var start = (int)reader.TokenStartIndex;
+        reader.Skip();
+        return json[start..(int)reader.BytesConsumed];
+    }
+
+    private static void WriteIfSaid(Utf8JsonWriter writer, ReadOnlySpan<byte> name, string? value)
+    {
+        if (value is not null) writer.WriteString(name, value);
+    }
+
+    private static string FirstLine(string text)
+    {
+        var end = text.IndexOf('\n', StringComparison.Ordinal);
+        return end < 0 ? text : text[..end].TrimEnd();
+    }
+}

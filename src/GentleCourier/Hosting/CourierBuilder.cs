@@ -1,0 +1,49 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Publishing;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Hosting;
+
+/// <summary>Says what this process publishes to and receives from. Used at start, by one thread.</summary>
+public sealed class CourierBuilder
+{
+    private readonly Dictionary<string, QueueBinding> bindings = new(StringComparer.Ordinal);
+
+    internal CourierBuilder(IServiceCollection services) => Services = services;
+
+    /// <summary>The application's services, for engines and extensions to add to.</summary>
+    public IServiceCollection Services { get; }
+
+    /// <summary>Options of the whole process; settings <c>Courier:…</c> go before them.</summary>
+    public CourierOptions Options { get; } = new();
+
+    /// <summary>Options of the relay; settings <c>Courier:Relay:…</c> go before them.</summary>
+    public RelayOptions Relay { get; } = new();
+
+    internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
+
+    /// <summary>Makes an engine known, so that addresses may name it.</summary>
+    public CourierBuilder AddEngine(IEngine engine)
+    {
+        ArgumentNullException.ThrowIfNull(engine);
+        Services.AddSingleton(engine);
+        return this;
+    }
+
+    /// <summary>Receives from a queue.</summary>
+    /// <param name="queue">1 to 100 lower-case letters, digits, <c>.</c>, <c>-</c> or <c>_</c>.</param>
+    /// <param name="bind">Says which receivers handle its events, and with what limits.</param>
+    /// <exception cref="ArgumentException">The name is not valid, the queue is bound already, or nothing handles its events.</exception>
+    public CourierBuilder Receive(string queue, Action<QueueBinding> bind)
+    {
+        ArgumentNullException.ThrowIfNull(bind);
+        if (!Names.IsQueue(queue)) throw new ArgumentException($"'{queue}' is not a queue's name: {Names.QueueRule}", nameof(queue));
+        var binding = new QueueBinding(queue, Services);
+        bind(binding);
+        if (binding.Handlers.Count == 0) throw new ArgumentException($"queue '{queue}' has no receiver: call Handle<TContract, TReceiver>()", nameof(bind));
+        if (!bindings.TryAdd(queue, binding)) throw new ArgumentException($"queue '{queue}' is bound twice in this process", nameof(queue));
+        return this;
+    }
+}

@@ -1,0 +1,136 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Hosting;
+using GentleCourier.Publishing;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.Configuration;
+using Microsoft.Extensions.DependencyInjection.Extensions;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Options;
+
+// The namespace of all such methods, so that they are found without a using.
+#pragma warning disable IDE0130
+namespace Microsoft.Extensions.DependencyInjection;
+#pragma warning restore IDE0130
+
+/// <summary>Adds Gentle Courier to an application.</summary>
+public static class CourierServices
+{
+    /// <summary>
+    /// Adds what this process needs: with a store, <see cref="IOutbox"/> and the relay; with bound queues, their workers.
+    /// Everything is checked when the host starts.
+    /// </summary>
+    /// <param name="services">The application's services.</param>
+    /// <param name="configuration">The section of settings, usually <c>builder.Configuration.GetSection("Courier")</c>.</param>
+    /// <param name="configure">Registers engines and binds queues.</param>
+    /// <exception cref="InvalidOperationException">A setting cannot be read, or is unknown; the message names it.</exception>
+    public static IServiceCollection AddGentleCourier(
+        this IServiceCollection services, IConfigurationSection configuration, Action<CourierBuilder> configure)
+    {
+        ArgumentNullException.ThrowIfNull(services);
+        ArgumentNullException.ThrowIfNull(configuration);
+        ArgumentNullException.ThrowIfNull(configure);
+
+        var builder = new CourierBuilder(services);
+        configure(builder);
+        ReadSettings(configuration, builder);
+
+        var path = configuration.Path;
+        services.AddSingleton(Options.Options.Create(builder.Options));
+        services.AddSingleton(Options.Options.Create(builder.Relay));
+
+        services.TryAddSingleton(TimeProvider.System);
+        services.AddSingleton(sp => new ContractCodec(
+            builder.Options.Json,
+            builder.Options.Source,
+            builder.Options.MaxEventBytes,
+            sp.GetRequiredService<TimeProvider>()));
+
+        if (builder.Options.Store is not null)
+        {
+            services.AddSingleton(sp => Engine(sp, $"{path}:Store", builder.Options.Store, out var address)
+                .CreateStore(address, sp.GetRequiredService<TimeProvider>()));
+            services.AddSingleton<IOutbox, Outbox>();
+        }
+        if (builder.Options.Broker is not null)
+        {
+            services.AddSingleton(sp => Engine(sp, $"{path}:Broker", builder.Options.Broker, out var address)
+                .CreateBroker(address, sp.GetRequiredService<TimeProvider>()));
+        }
+
+        foreach (var binding in builder.Bindings) services.AddSingleton(binding);
+        services.AddHostedService(sp => new Preparation(() => Problems(path, builder), builder, sp));
+        if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled) services.AddHostedService<Relay>();
+        if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
+        return services;
+    }
+
+    private static void ReadSettings(IConfigurationSection section, CourierBuilder builder)
+    {
+        var options = builder.Options;
+        var settings = new Settings(section);
+        options.Source = settings.Text(nameof(options.Source), options.Source);
+        options.Store = settings.Text(nameof(options.Store), options.Store);
+        options.Broker = settings.Text(nameof(options.Broker), options.Broker);
+        options.CreateMissing = settings.Flag(nameof(options.CreateMissing), options.CreateMissing);
+        options.MaxEventBytes = settings.Number(nameof(options.MaxEventBytes), options.MaxEventBytes);
+        settings.Ignore("Relay", "Receivers").RefuseOthers();
+
+        var relay = builder.Relay;
+        settings = new Settings(section.GetSection("Relay"));
+        relay.Enabled = settings.Flag(nameof(relay.Enabled), relay.Enabled);
+        relay.BatchSize = settings.Number(nameof(relay.BatchSize), relay.BatchSize);
+        relay.Lease = settings.Time(nameof(relay.Lease), relay.Lease);
+        relay.FirstDelay = settings.Time(nameof(relay.FirstDelay), relay.FirstDelay);
+        relay.LongestDelay = settings.Time(nameof(relay.LongestDelay), relay.LongestDelay);
+        settings.RefuseOthers();
+
+        foreach (var binding in builder.Bindings)
+        {
+            var limits = binding.Options;
+            settings = new Settings(section.GetSection($"Receivers:{binding.Queue}"));
+            limits.Prefetch = settings.Number(nameof(limits.Prefetch), limits.Prefetch);
+            limits.Parallel = settings.Number(nameof(limits.Parallel), limits.Parallel);
+            limits.MaxAttempts = settings.Number(nameof(limits.MaxAttempts), limits.MaxAttempts);
+            limits.FirstDelay = settings.Time(nameof(limits.FirstDelay), limits.FirstDelay);
+            limits.LongestDelay = settings.Time(nameof(limits.LongestDelay), limits.LongestDelay);
+            limits.Lease = settings.Time(nameof(limits.Lease), limits.Lease);
+            limits.StopLimit = settings.Time(nameof(limits.StopLimit), limits.StopLimit);
+            limits.Inbox = settings.Flag(nameof(limits.Inbox), limits.Inbox);
+            settings.RefuseOthers();
+        }
+    }
+
+    /// <summary>Everything that is wrong with the settings, each with the setting's name.</summary>
+    private static List<string> Problems(string path, CourierBuilder builder) =>
+    [
+        .. builder.Options.Problems().Select(p => $"{path}:{p}"),
+        .. builder.Relay.Problems().Select(p => $"{path}:Relay:{p}"),
+        .. builder.Bindings.SelectMany(b => b.Options.Problems().Select(p => $"{path}:Receivers:{b.Queue}:{p}")),
+        .. Missing(path, builder),
+    ];
+
+    private static IEnumerable<string> Missing(string path, CourierBuilder builder)
+    {
+        if (builder.Options.Store is null && builder.Options.Broker is null)
+            yield return $"{path}:Store and {path}:Broker are both not set, so there is nothing to do; set the one that this process needs, or both";
+        if (builder.Options.Broker is null && builder.Bindings.Count > 0)
+            yield return $"{path}:Broker is not set: where are the queues that this process receives from?";
+        if (builder.Options.Store is not null && builder.Options.Source is null)
+            yield return $"{path}:Source is not set: in whose name does this service publish?";
+        if (builder.Options.Store is null)
+            foreach (var binding in builder.Bindings.Where(b => b.Options.Inbox))
+                yield return $"{path}:Store is not set, but queue '{binding.Queue}' is received with an inbox; set it, or set {path}:Receivers:{binding.Queue}:Inbox to false";
+    }
+
+    private static IEngine Engine(IServiceProvider services, string setting, string text, out EngineAddress address)
+    {
+        var engines = services.GetServices<IEngine>().ToList();
+        var known = engines.Count == 0 ? "none is registered" : $"known are {string.Join(", ", engines.Select(e => e.Scheme + ":"))}";
+        if (!EngineAddress.TryParse(text, out var parsed))
+            throw new CourierException($"{setting} is not an address 'engine:location'; of engines, {known}");
+        address = parsed;
+        return engines.Find(e => e.Scheme == parsed.Scheme)
+            ?? throw new CourierException($"{setting} names the engine '{parsed.Scheme}:', of which nothing is known; {known}");
+    }
+}

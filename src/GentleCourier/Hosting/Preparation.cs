@@ -1,0 +1,39 @@
+using GentleCourier.Engines;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Options;
+
+namespace GentleCourier.Hosting;
+
+/// <summary>
+/// Before anything else starts: the settings are valid, the store's tables are there, and for a process that receives, its queues and routes. A
+/// process that only publishes starts without the broker: its outbox takes the events, and the relay waits.
+/// </summary>
+internal sealed class Preparation(Func<List<string>> problems, CourierBuilder builder, IServiceProvider services) : IHostedLifecycleService
+{
+    public async Task StartingAsync(CancellationToken cancellationToken)
+    {
+        if (problems() is { Count: > 0 } found)
+            throw new OptionsValidationException("Courier", typeof(CourierOptions), found);
+
+        var create = builder.Options.CreateMissing;
+        if (services.GetService<IStore>() is { } store)
+            await store.PrepareAsync(create, cancellationToken).ConfigureAwait(false);
+
+        var queues = builder.Bindings.ToList();
+        if (queues.Count == 0) return;
+        var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
+        await services.GetRequiredService<IBroker>()
+            .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken).ConfigureAwait(false);
+    }
+
+    public Task StartAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public Task StartedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public Task StoppingAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public Task StopAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public Task StoppedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+}

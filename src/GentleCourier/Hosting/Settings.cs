@@ -1,0 +1,52 @@
+using Microsoft.Extensions.Configuration;
+
+namespace GentleCourier.Hosting;
+
+/// <summary>
+/// Reads one section of the configuration into options. A value that cannot be read and a name that no option has are
+/// errors which say where: a misspelt setting that is silently ignored costs people hours.
+/// </summary>
+internal sealed class Settings(IConfigurationSection section)
+{
+    private readonly HashSet<string> known = new(StringComparer.OrdinalIgnoreCase);
+
+    public string? Text(string name, string? otherwise) => Value(name) ?? otherwise;
+
+    public int Number(string name, int otherwise) => Value(name) is not { } text ? otherwise
+        : int.TryParse(text, out var number) ? number
+        : throw Unreadable(name, text, "a whole number");
+
+    public bool Flag(string name, bool otherwise) => Value(name) is not { } text ? otherwise
+        : bool.TryParse(text, out var flag) ? flag
+        : throw Unreadable(name, text, "true or false");
+
+    public TimeSpan Time(string name, TimeSpan otherwise) => Value(name) is not { } text ? otherwise
+        : TimeSpan.TryParse(text, out var time) && text.Contains(':', StringComparison.Ordinal) ? time
+        : throw Unreadable(name, text, "a time as hh:mm:ss");
+
+    /// <summary>Names that are read elsewhere.</summary>
+    public Settings Ignore(params ReadOnlySpan<string> names)
+    {
+        foreach (var name in names) known.Add(name);
+        return this;
+    }
+
+    /// <summary>Call it last: whatever has not been asked for is unknown.</summary>
+    public void RefuseOthers()
+    {
+        foreach (var child in section.GetChildren())
+        {
+            if (!known.Contains(child.Key))
+                throw new InvalidOperationException($"{child.Path} is not a setting; {section.Path} knows {string.Join(", ", known.Order(StringComparer.Ordinal))}");
+        }
+    }
+
+    private string? Value(string name)
+    {
+        known.Add(name);
+        return section[name];
+    }
+
+    private InvalidOperationException Unreadable(string name, string text, string expected) =>
+        new($"{section.Path}:{name} must be {expected}, but is '{text}'");
+}

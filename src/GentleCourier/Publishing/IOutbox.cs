@@ -1,0 +1,40 @@
+using System.Data.Common;
+using GentleCourier.Events;
+
+namespace GentleCourier.Publishing;
+
+/// <summary>
+/// Publishes events with a business change: they are written in the caller's own transaction and leave after its commit.
+/// A rollback leaves nothing behind. Thread-safe; the transaction is not.
+/// </summary>
+public interface IOutbox
+{
+    /// <summary>Adds one event.</summary>
+    /// <param name="transaction">The caller's open transaction, on the store's database.</param>
+    /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>.</param>
+    /// <param name="subject">What the event is about, for people and filters.</param>
+    /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
+    /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>The event's id.</returns>
+    /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
+    /// <exception cref="Engines.CourierException">The transaction is over, or belongs to another database.</exception>
+    Task<string> AddAsync<TContract>(
+        DbTransaction transaction,
+        TContract contract,
+        string? subject = null,
+        string? partitionKey = null,
+        string? id = null,
+        CancellationToken cancellationToken = default)
+        where TContract : notnull;
+
+    /// <summary>Adds many events, in their order: all, or none if one cannot be published.</summary>
+    /// <param name="transaction">The caller's open transaction, on the store's database.</param>
+    /// <param name="drafts">The events.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>The events' ids, in the order of the drafts.</returns>
+    /// <exception cref="ContractException">A contract cannot be published; nothing was written.</exception>
+    /// <exception cref="Engines.CourierException">The transaction is over, or belongs to another database.</exception>
+    Task<IReadOnlyList<string>> AddManyAsync(
+        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);
+}

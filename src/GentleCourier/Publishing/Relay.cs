@@ -1,0 +1,175 @@
+using GentleCourier.Engines;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Options;
+
+namespace GentleCourier.Publishing;
+
+/// <summary>
+/// Moves events from the outbox to the broker: publish, then mark. A kill between the two publishes a batch again, with
+/// the same ids, and inboxes absorb it; no order of the two writes loses an event. One relay of a store leads at a time;
+/// marking is fenced by its term, so that one that lost the lead in its sleep changes nothing.
+/// </summary>
+internal sealed partial class Relay(
+    IStore store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
+{
+    private readonly RelayOptions options = options.Value;
+    private readonly string name = WorkerName.Unique();
+    private int failures;
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        await Task.Yield();
+        long? term = null;
+        while (!stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                term = await TakeTurnAsync(term, stoppingToken).ConfigureAwait(false);
+                failures = 0;
+            }
+            catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
+            {
+                break;
+            }
+            catch (Exception e)
+            {
+                term = await BackOffAsync(term, e, stoppingToken).ConfigureAwait(false);
+            }
+        }
+        await ResignAsync(term).ConfigureAwait(false);
+    }
+
+    /// <summary>Leads for as long as there is something to relay, then waits for more; or stands by for a while.</summary>
+    private async Task<long?> TakeTurnAsync(long? previous, CancellationToken stopping)
+    {
+        // The lease is kept by leading again, well before it is over; a third of it leaves room for two misses.
+        var keepUntil = clock.GetTimestamp();
+        var term = await store.LeadAsync(name, options.Lease, stopping).ConfigureAwait(false);
+        if (term is null)
+        {
+            if (previous is not null) LogLostLead(logger, store.DisplayName);
+            await Task.Delay(options.Lease / 5, clock, stopping).ConfigureAwait(false);
+            return null;
+        }
+        if (term != previous) LogLeads(logger, store.DisplayName, broker.DisplayName);
+
+        while (clock.GetElapsedTime(keepUntil) < options.Lease / 3)
+        {
+            var batch = await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
+            if (batch.Rows.Count > 0)
+            {
+                if (!await RelayBatchAsync(term.Value, batch.Rows, stopping).ConfigureAwait(false)) return null;
+                continue;
+            }
+
+            var wait = (options.Lease / 3) - clock.GetElapsedTime(keepUntil);
+            if (batch.NextDue is { } due && due - clock.GetUtcNow() < wait) wait = due - clock.GetUtcNow();
+            if (wait <= TimeSpan.Zero) break;
+            await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
+        }
+        return term;
+    }
+
+    private async Task<bool> RelayBatchAsync(long term, IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
+    {
+        var events = new EncodedEventList(rows);
+        var results = await broker.PublishAsync(events, stopping).ConfigureAwait(false);
+        FaultPoint.Pass("relay: published, not marked");
+
+        var marks = new RelayMark[rows.Count];
+        for (var i = 0; i < marks.Length; i++)
+        {
+            var result = results[i];
+            var retryAfter = result.Fate == PublishFate.Deferred
+                ? BackOff.Delay(rows[i].Attempts + 1, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble())
+                : TimeSpan.Zero;
+            marks[i] = new RelayMark(rows[i], result, retryAfter);
+            if (result.Fate == PublishFate.Deferred && rows[i].Attempts == 0)
+                LogDeferred(logger, rows[i].Event.Type, rows[i].Event.Id, result.Reason!);
+            else if (result.Fate == PublishFate.Refused)
+                LogRefused(logger, rows[i].Event.Type, rows[i].Event.Id, result.Reason!);
+        }
+        // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
+        var marked = await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false);
+        if (marked && failures > 0)
+        {
+            await store.RecordRelayErrorAsync(term, null, CancellationToken.None).ConfigureAwait(false);
+            LogRecovered(logger, broker.DisplayName, failures);
+            failures = 0;
+        }
+        return marked;
+    }
+
+    private async Task<long?> BackOffAsync(long? term, Exception problem, CancellationToken stopping)
+    {
+        failures++;
+        var delay = BackOff.Delay(failures, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble());
+        LogFailed(logger, store.DisplayName, broker.DisplayName, problem.Message, failures, delay);
+        try
+        {
+            // An error is written down by whoever leads; a relay that stands by has tried nothing.
+            term ??= await store.LeadAsync(name, options.Lease, stopping).ConfigureAwait(false);
+            if (term is { } mine) await store.RecordRelayErrorAsync(mine, problem.Message, stopping).ConfigureAwait(false);
+            await Task.Delay(delay, clock, stopping).ConfigureAwait(false);
+        }
+        catch (OperationCanceledException) when (stopping.IsCancellationRequested)
+        {
+            return term;
+        }
+        catch (Exception e)
+        {
+            // The store is away as well: there is nowhere to write the error but the log.
+            LogFailed(logger, store.DisplayName, broker.DisplayName, e.Message, failures, delay);
+            await Task.Delay(delay, clock, stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+        return term;
+    }
+
+    private async Task ResignAsync(long? term)
+    {
+        if (term is null) return;
+        try
+        {
+            using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(5));
+            await store.ResignAsync(term.Value, limit.Token).ConfigureAwait(false);
+        }
+        catch (Exception e)
+        {
+            LogNotResigned(logger, store.DisplayName, e.Message);
+        }
+    }
+
+    /// <summary>The events of a batch, without copying them.</summary>
+    private sealed class EncodedEventList(IReadOnlyList<OutboxRow> rows) : IReadOnlyList<Events.EncodedEvent>
+    {
+        public int Count => rows.Count;
+
+        public Events.EncodedEvent this[int index] => rows[index].Event;
+
+        public IEnumerator<Events.EncodedEvent> GetEnumerator() => rows.Select(row => row.Event).GetEnumerator();
+
+        System.Collections.IEnumerator System.Collections.IEnumerable.GetEnumerator() => GetEnumerator();
+    }
+
+    [LoggerMessage(101, LogLevel.Information, "Relay leads: {Store} to {Broker}")]
+    private static partial void LogLeads(ILogger logger, string store, string broker);
+
+    [LoggerMessage(102, LogLevel.Information, "Relay of {Store} no longer leads; another does")]
+    private static partial void LogLostLead(ILogger logger, string store);
+
+    [LoggerMessage(103, LogLevel.Warning, "Relay of {Store} to {Broker} failed: {Problem} (failure {Failures} in a row; next try in {Delay})")]
+    private static partial void LogFailed(ILogger logger, string store, string broker, string problem, int failures, TimeSpan delay);
+
+    [LoggerMessage(104, LogLevel.Information, "Relay works again: {Broker} took events after {Failures} failures")]
+    private static partial void LogRecovered(ILogger logger, string broker, int failures);
+
+    [LoggerMessage(105, LogLevel.Warning, "Event {Type} {Id} is held in the outbox and will be tried again: {Reason}")]
+    private static partial void LogDeferred(ILogger logger, string type, string id, string reason);
+
+    [LoggerMessage(106, LogLevel.Error, "Event {Type} {Id} is set aside in the outbox, the broker refused it: {Reason}")]
+    private static partial void LogRefused(ILogger logger, string type, string id, string reason);
+
+    [LoggerMessage(107, LogLevel.Warning, "Relay of {Store} could not give up the lead: {Problem}; another takes over when the lease ends")]
+    private static partial void LogNotResigned(ILogger logger, string store, string problem);
+}

@@ -1,0 +1,132 @@
+using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Receiving;
+
+/// <summary>
+/// Takes one delivery from its bytes to its outcome: read, look into the inbox, handle, commit. It never throws: whatever
+/// goes wrong becomes an outcome.
+/// </summary>
+internal sealed partial class DeliveryHandler(
+    QueueBinding binding, ReceiverOptions options, IStore? store, ContractCodec codec, IServiceScopeFactory scopes, ILogger logger)
+{
+    private readonly IStore? inboxStore = options.Inbox ? store : null;
+
+    /// <param name="handOver">The delivery.</param>
+    /// <param name="cancellationToken">Cancelled when there is no time left to finish; the delivery is given back then.</param>
+    public async Task<Outcome> HandleAsync(HandOver handOver, CancellationToken cancellationToken)
+    {
+        var id = "(unread)";
+        try
+        {
+            if (handOver.Attempt > options.MaxAttempts)
+            {
+                return Rejected(id, new Outcome.Rejected(
+                    $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never settled; "
+                    + "its worker was killed or lost its lease", null));
+            }
+
+            var @event = Event.Read(handOver.Json);
+            id = @event.Id;
+            if (!binding.Handlers.TryGetValue(@event.Type, out var handler))
+            {
+                return Rejected(id, new Outcome.Rejected(
+                    $"no receiver for type '{@event.Type}' on queue '{binding.Queue}'; it handles {string.Join(", ", binding.Handlers.Keys)}", null));
+            }
+
+            using var activity = Telemetry.StartProcessing(binding.Queue, @event);
+            return await HandleAsync(@event, handOver.Attempt, handler, activity, cancellationToken).ConfigureAwait(false);
+        }
+        catch (UnreadableEventException e)
+        {
+            return Rejected(id, new Outcome.Rejected($"unreadable event: {e.Message}", Failure.Of(e)));
+        }
+    }
+
+    private async Task<Outcome> HandleAsync(
+        Event @event, int attempt, ContractHandler handler, Activity? activity, CancellationToken cancellationToken)
+    {
+        var inbox = new InboxTransaction(inboxStore, binding.Queue, @event);
+        try
+        {
+            await using (inbox.ConfigureAwait(false))
+            {
+                if (await inbox.IsHandledAsync(cancellationToken).ConfigureAwait(false)) return Absorbed(@event);
+
+                var scope = scopes.CreateAsyncScope();
+                await using (scope.ConfigureAwait(false))
+                {
+                    var incoming = new Incoming(@event, binding.Queue, attempt, inbox, codec, scope.ServiceProvider);
+                    await handler(incoming, cancellationToken).ConfigureAwait(false);
+                }
+                FaultPoint.Pass("receiver: handled, not committed");
+                // The work is done: it is committed even if the host stops at this moment.
+                await inbox.CommitAsync(CancellationToken.None).ConfigureAwait(false);
+                FaultPoint.Pass("receiver: committed, not settled");
+                return inbox.AlreadyHandled ? Absorbed(@event) : Outcome.Accepted;
+            }
+        }
+        catch (Exception) when (inbox.AlreadyHandled)
+        {
+            return Absorbed(@event);
+        }
+        catch (OperationCanceledException) when (cancellationToken.IsCancellationRequested)
+        {
+            return Outcome.Released;
+        }
+        catch (Exception e)
+        {
+            activity?.SetStatus(ActivityStatusCode.Error, e.Message);
+            return Failed(@event, attempt, e);
+        }
+    }
+
+    private Outcome Failed(Event @event, int attempt, Exception e)
+    {
+        switch (e)
+        {
+            case RejectException:
+                return Rejected(@event.Id, new Outcome.Rejected(e.Message, Failure.Of(e)));
+            case ContractException:
+                return Rejected(@event.Id, new Outcome.Rejected($"unreadable body: {e.Message}", Failure.Of(e)));
+        }
+
+        var error = $"{e.GetType().Name}: {FirstLine(e.Message)}";
+        if (attempt >= options.MaxAttempts)
+        {
+            var tries = attempt == 1 ? "the only attempt" : $"all {attempt} attempts";
+            return Rejected(@event.Id, new Outcome.Rejected($"failed {tries}; the last with {error}", Failure.Of(e)));
+        }
+
+        var delay = BackOff.Delay(attempt, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble());
+        LogFailed(logger, binding.Queue, @event.Type, @event.Id, attempt, options.MaxAttempts, delay, e);
+        return new Outcome.Modified(delay, error);
+    }
+
+    private Outcome.Rejected Rejected(string id, Outcome.Rejected outcome)
+    {
+        LogRejected(logger, binding.Queue, id, outcome.Reason);
+        return outcome;
+    }
+
+    private Outcome Absorbed(Event @event)
+    {
+        LogAbsorbed(logger, binding.Queue, @event.Type, @event.Id);
+        return Outcome.Accepted;
+    }
+
+    private static string FirstLine(string text) => text.Split('\n', 2)[0].TrimEnd();
+
+    [LoggerMessage(201, LogLevel.Warning, "Queue {Queue}: {Type} {Id} failed attempt {Attempt} of {MaxAttempts}, next in {Delay}")]
+    private static partial void LogFailed(
+        ILogger logger, string queue, string type, string id, int attempt, int maxAttempts, TimeSpan delay, Exception e);
+
+    [LoggerMessage(202, LogLevel.Error, "Queue {Queue}: event {Id} is set aside as a dead letter: {Reason}")]
+    private static partial void LogRejected(ILogger logger, string queue, string id, string reason);
+
+    [LoggerMessage(203, LogLevel.Debug, "Queue {Queue}: a further copy of {Type} {Id} is absorbed, it has been handled")]
+    private static partial void LogAbsorbed(ILogger logger, string queue, string type, string id);
+}

@@ -1,0 +1,147 @@
+using System.Data.Common;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Hosting;
+using GentleCourier.Publishing;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.Configuration;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>A temporary folder with a broker and the services of one test in it; all are stopped and deleted at the end.</summary>
+public sealed class Crossing : IAsyncDisposable
+{
+    private static readonly SqliteEngine Engine = new();
+    private readonly List<IHost> hosts = [];
+    private readonly List<IAsyncDisposable> opened = [];
+
+    public string Folder { get; } = Directory.CreateTempSubdirectory("courier-test-").FullName;
+
+    public string BrokerFile => Path.Combine(Folder, "broker.db");
+
+    public string StoreFile(string service) => Path.Combine(Folder, $"{service}.db");
+
+    /// <summary>A broker of the test's own, beside those of the services.</summary>
+    public IBroker Broker(TimeProvider? clock = null) => Opened(Engine.CreateBroker(new("sqlite", BrokerFile), clock ?? TimeProvider.System));
+
+    public IStore Store(string service, TimeProvider? clock = null) => Opened(Engine.CreateStore(new("sqlite", StoreFile(service)), clock ?? TimeProvider.System));
+
+    /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
+    public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
+        await Broker().PrepareAsync(
+            new Topology([.. routes.Select(r => r.Queue).Distinct()], [.. routes.Select(r => new Route(r.Type, r.Queue))]), create: true);
+
+    /// <summary>Builds a service with a store and the shared broker; it is not started.</summary>
+    public IHost Build(string service, Action<CourierBuilder>? configure = null, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    {
+        var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
+        builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
+        {
+            ["Courier:Source"] = $"/test/{service}",
+            ["Courier:Store"] = $"sqlite:{StoreFile(service)}",
+            ["Courier:Broker"] = $"sqlite:{BrokerFile}",
+            ["Courier:Relay:Lease"] = "00:00:01",
+        });
+        if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
+        services?.Invoke(builder.Services);
+        builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
+        {
+            courier.UseSqlite();
+            configure?.Invoke(courier);
+        });
+        var host = builder.Build();
+        hosts.Add(host);
+        return host;
+    }
+
+    public async Task<IHost> StartAsync(string service, Action<CourierBuilder>? configure = null, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    {
+        var host = Build(service, configure, settings, services);
+        await host.StartAsync().WaitAsync(Limit);
+        return host;
+    }
+
+    /// <summary>How long a test waits for anything.</summary>
+    public static TimeSpan Limit { get; } = TimeSpan.FromSeconds(60);
+
+    /// <summary>Waits for a condition, with a limit after which the test fails and says what it waited for.</summary>
+    public static async Task UntilAsync(Func<Task<bool>> condition, string what)
+    {
+        using var limit = new CancellationTokenSource(Limit);
+        while (!await condition())
+        {
+            Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
+            await Task.Delay(5, CancellationToken.None);
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        foreach (var host in hosts)
+        {
+            try
+            {
+                await host.StopAsync();
+            }
+            catch (ObjectDisposedException)
+            {
+                // The test has ended it already.
+            }
+            if (host is IAsyncDisposable disposable) await disposable.DisposeAsync();
+        }
+        foreach (var item in opened) await item.DisposeAsync();
+        Directory.Delete(Folder, recursive: true);
+    }
+
+    private T Opened<T>(T item) where T : IAsyncDisposable
+    {
+        opened.Add(item);
+        return item;
+    }
+}
+
+public static class CrossingExtensions
+{
+    public static IStore Store(this IHost host) => host.Services.GetRequiredService<IStore>();
+
+    /// <summary>Publishes events as a service would: in one transaction of its store.</summary>
+    public static async Task PublishAsync<TContract>(this IHost host, params IEnumerable<TContract> contracts) where TContract : notnull =>
+        await host.PublishAsync([.. contracts.Select(c => EventDraft.Of(c))]);
+
+    public static async Task PublishAsync(this IHost host, params EventDraft[] drafts)
+    {
+        await using var connection = await host.Store().OpenConnectionAsync();
+        await using var transaction = await connection.BeginTransactionAsync();
+        await host.Services.GetRequiredService<IOutbox>().AddManyAsync(transaction, drafts);
+        await transaction.CommitAsync();
+    }
+
+    public static async Task ExecuteAsync(this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
+    {
+        await using var command = connection.Command(sql, parameters);
+        await command.ExecuteNonQueryAsync();
+    }
+
+    public static async Task<long> CountAsync(this IStore store, string table)
+    {
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.Command($"SELECT count(*) FROM {table}");
+        return (long)(await command.ExecuteScalarAsync())!;
+    }
+
+    private static DbCommand Command(this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
+    {
+        var command = connection.CreateCommand();
+        command.CommandText = sql;
+        foreach (var (name, value) in parameters)
+        {
+            var parameter = command.CreateParameter();
+            (parameter.ParameterName, parameter.Value) = (name, value);
+            command.Parameters.Add(parameter);
+        }
+        return command;
+    }
+}
