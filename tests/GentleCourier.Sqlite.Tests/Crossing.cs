@@ -64,6 +64,25 @@ public sealed class Crossing : IAsyncDisposable
         return host;
     }
 
+    /// <summary>The number in a tap or a charge, out of the event around it.</summary>
+    public static int NumberOf(ReadOnlyMemory<byte> json)
+    {
+        using var data = System.Text.Json.JsonDocument.Parse(Event.Read(json).Data);
+        return data.RootElement.GetProperty("number").GetInt32();
+    }
+
+    /// <summary>The first column of a query, as numbers.</summary>
+    public static async Task<List<int>> NumbersAsync(IStore store, string sql)
+    {
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        await using var reader = await command.ExecuteReaderAsync();
+        var numbers = new List<int>();
+        while (await reader.ReadAsync()) numbers.Add(reader.GetInt32(0));
+        return numbers;
+    }
+
     /// <summary>How long a test waits for anything.</summary>
     public static TimeSpan Limit { get; } = TimeSpan.FromSeconds(60);
 

@@ -1,0 +1,144 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Sqlite.Tests;
+
+public sealed class RelayTests
+{
+    private static readonly Dictionary<string, string?> Quick = new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.050" };
+
+    [Fact]
+    public async Task An_event_without_a_route_is_held_with_its_error_and_delays_only_those_with_its_key()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: Quick);
+        await harbour.PublishAsync(
+            EventDraft.Of(new Charged(1), partitionKey: "a"),
+            EventDraft.Of(new Tap(2), partitionKey: "a"),
+            EventDraft.Of(new Tap(3), partitionKey: "b"));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(4), partitionKey: "a"), EventDraft.Of(new Tap(5)));
+
+        var broker = crossing.Broker();
+        await Crossing.UntilAsync(async () => (await broker.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
+        Assert.Equal([3, 5], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
+        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
+        var held = await harbour.Store().ReadHeldAsync(10);
+        Assert.Contains("no queue is routed for type 'test.charged'", held[0].LastError, StringComparison.Ordinal);
+        Assert.All(held.Skip(1), e => Assert.Contains("waits behind", e.LastError, StringComparison.Ordinal));
+
+        // Once it has a route everything follows, in order.
+        await crossing.RouteAsync(("test.charged", "taps"));
+        await Crossing.UntilAsync(async () => (await broker.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
+        Assert.Equal([3, 5, 1, 2, 4], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
+        Assert.Equal(0, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
+    }
+
+    [Fact]
+    public async Task An_event_that_the_broker_refuses_is_set_aside_with_the_reason_and_delays_nobody()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:MaxEventBytes"] = "16000000" });
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(1, new string('x', 5_000_000)), partitionKey: "a"), EventDraft.Of(new Tap(2), partitionKey: "a"));
+
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
+        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
+        var refused = Assert.Single(await harbour.Store().ReadHeldAsync(10));
+        Assert.Null(refused.Due);
+        Assert.Contains("takes 4,194,304 at the most", refused.LastError, StringComparison.Ordinal);
+        Assert.Equal(0, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
+    }
+
+    [Fact]
+    public async Task While_the_broker_is_away_events_wait_and_the_error_can_be_read()
+    {
+        await using var crossing = new Crossing();
+        var harbour = await crossing.StartAsync("harbour", settings: Quick);
+        await harbour.PublishAsync(Enumerable.Range(0, 10).Select(i => new Tap(i)));
+
+        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).LastError is not null, "the relay has failed");
+        var figures = await harbour.Store().ReadOutboxFiguresAsync();
+        Assert.Equal(10, figures.Waiting);
+        Assert.Contains($"{crossing.BrokerFile} does not exist", figures.LastError, StringComparison.Ordinal);
+
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 10, "the broker has them");
+        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()) is { Waiting: 0, LastError: null }, "the error is gone");
+    }
+
+    [Fact]
+    public async Task A_relay_killed_between_confirmation_and_mark_causes_a_second_copy_that_is_absorbed()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        await harbour.PublishAsync(Enumerable.Range(0, 20).Select(i => new Tap(i)));
+
+        using (var rig = new Rig(crossing, "relay", "harbour", "relay: published, not marked"))
+            Assert.Equal(Rig.Killed, await rig.DiesAsync());
+        Assert.Equal(20, (await crossing.Broker().ReadFiguresAsync())[0].Ready);
+        Assert.Equal(20, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
+
+        await crossing.StartAsync("harbour");
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
+        var log = new Log();
+        var fares = await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
+        Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
+        Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
+    }
+
+    [Fact]
+    public async Task A_second_relay_takes_over_when_the_leader_is_killed()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        using var rig = new Rig(crossing, "relay", "harbour");
+        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is not null, "the first relay leads");
+        var first = (await harbour.Store().ReadOutboxFiguresAsync()).Relay;
+        await crossing.StartAsync("harbour");
+
+        await harbour.PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the leader relays");
+        Assert.Equal(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
+
+        await rig.KillAsync();
+        await harbour.PublishAsync(new Tap(2));
+        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 2, "the other relays");
+        Assert.NotEqual(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
+    }
+
+    [Fact]
+    public async Task A_relay_that_has_lost_the_lead_marks_nothing()
+    {
+        await using var crossing = new Crossing();
+        var clock = new Microsoft.Extensions.Time.Testing.FakeTimeProvider();
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        await using (var connection = await store.OpenConnectionAsync())
+        {
+            await using var transaction = await connection.BeginTransactionAsync();
+            await store.AddAsync(transaction, [new EncodedEvent("1", "test.tap", null, "{}"u8.ToArray())]);
+            await transaction.CommitAsync();
+        }
+
+        var lease = TimeSpan.FromSeconds(5);
+        var first = await store.LeadAsync("one", lease);
+        Assert.NotNull(first);
+        Assert.Null(await store.LeadAsync("two", lease));
+        var rows = (await store.ReadOutboxAsync(10)).Rows;
+
+        clock.Advance(lease + TimeSpan.FromMilliseconds(1));
+        var second = await store.LeadAsync("two", lease);
+        Assert.True(second > first);
+        RelayMark[] marks = [new(rows[0], PublishResult.Taken, default)];
+        Assert.False(await store.MarkAsync(first.Value, marks));
+        Assert.Equal(1, (await store.ReadOutboxFiguresAsync()).Waiting);
+        Assert.True(await store.MarkAsync(second.Value, marks));
+        Assert.Equal(0, (await store.ReadOutboxFiguresAsync()).Waiting);
+    }
+}
