@@ -21,6 +21,7 @@ internal sealed class SqliteBroker : IBroker
     private Routes routes = new(0, []);
     private bool prepared;
     private long sweepAt;
+    private bool disposed;
 
     public SqliteBroker(SqliteFile file, TimeProvider clock)
     {
@@ -123,6 +124,7 @@ internal sealed class SqliteBroker : IBroker
 
     public ValueTask DisposeAsync()
     {
+        if (Interlocked.Exchange(ref disposed, true)) return ValueTask.CompletedTask;
         watch.Dispose();
         writer.Dispose();
         file.ClosePool();

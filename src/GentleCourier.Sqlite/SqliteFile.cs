@@ -95,13 +95,14 @@ internal sealed class SqliteFile
     /// Runs something that takes the write lock, waiting while another connection has it. The waits are short, because
     /// transactions here are: SQLite's own handler backs off to 100 ms, and would leave latency to luck.
     /// </summary>
-    public static void WaitOut(Func<int> attempt, sqlite3 handle)
+    public static void WaitOut(Func<int> attempt, sqlite3 handle, TimeSpan? limit = null)
     {
+        var most = (limit ?? BusyLimit).TotalMilliseconds;
         var began = Environment.TickCount64;
         for (var tries = 0; ; tries++)
         {
             var result = attempt();
-            if ((result & 0xFF) == raw.SQLITE_BUSY && Environment.TickCount64 - began < BusyLimit.TotalMilliseconds)
+            if ((result & 0xFF) == raw.SQLITE_BUSY && Environment.TickCount64 - began < most)
             {
                 if (tries < 10) Thread.SpinWait(50 << tries);
                 else Thread.Sleep(1);

@@ -20,6 +20,7 @@ internal sealed class SqliteStore : IStore
     private readonly SemaphoreSlim turn = new(1, 1);
     private readonly ConditionalWeakTable<SqliteConnection, OutboxInsert> inserts = [];
     private StoreStatements? statements;
+    private bool disposed;
 
     public SqliteStore(SqliteFile file, TimeProvider clock)
     {
@@ -160,6 +161,7 @@ internal sealed class SqliteStore : IStore
 
     public async ValueTask DisposeAsync()
     {
+        if (Interlocked.Exchange(ref disposed, true)) return;
         watch.Dispose();
         await turn.WaitAsync().ConfigureAwait(false);
         Close();

@@ -15,6 +15,8 @@ namespace GentleCourier.Sqlite.Tests;
 public sealed class Crossing : IAsyncDisposable
 {
     private static readonly SqliteEngine Engine = new();
+    private readonly Dictionary<string, IStore> stores = [];
+    private IBroker? shared;
     private readonly List<IHost> hosts = [];
     private readonly List<IAsyncDisposable> opened = [];
 
@@ -24,14 +26,24 @@ public sealed class Crossing : IAsyncDisposable
 
     public string StoreFile(string service) => Path.Combine(Folder, $"{service}.db");
 
-    /// <summary>A broker of the test's own, beside those of the services.</summary>
-    public IBroker Broker(TimeProvider? clock = null) => Opened(Engine.CreateBroker(new("sqlite", BrokerFile), clock ?? TimeProvider.System));
+    /// <summary>The test's own broker, beside those of the services.</summary>
+    public IBroker Broker() => shared ??= AnotherBroker();
+
+    /// <summary>A broker with connections of its own.</summary>
+    public IBroker AnotherBroker(TimeProvider? clock = null) => Opened(Engine.CreateBroker(new("sqlite", BrokerFile), clock ?? TimeProvider.System));
+
+    /// <summary>The test's own store on a service's file, made once.</summary>
+    public IStore SharedStore(string service)
+    {
+        if (!stores.TryGetValue(service, out var store)) stores[service] = store = Store(service);
+        return store;
+    }
 
     public IStore Store(string service, TimeProvider? clock = null) => Opened(Engine.CreateStore(new("sqlite", StoreFile(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
     public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
-        await Broker().PrepareAsync(
+        await AnotherBroker().PrepareAsync(
             new Topology([.. routes.Select(r => r.Queue).Distinct()], [.. routes.Select(r => new Route(r.Type, r.Queue))]), create: true);
 
     /// <summary>Builds a service with a store and the shared broker; it is not started.</summary>

@@ -108,7 +108,9 @@ public sealed class RelayTests
 
         await rig.KillAsync();
         await harbour.PublishAsync(new Tap(2));
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 2, "the other relays");
+        // The first one may have been killed before it marked its event, which comes twice then.
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().PeekAsync("taps", 10)).Any(e => Crossing.NumberOf(e.Json) == 2), "the other relays");
         Assert.NotEqual(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
     }
 

@@ -1,0 +1,226 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Sqlite.Tests;
+
+public sealed class BrokerTests
+{
+    private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
+
+    private static EncodedEvent Tap(int number, string? key = null) => new(
+        $"{number}", "test.tap", key,
+        System.Text.Encoding.UTF8.GetBytes($$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
+
+    [Fact]
+    public async Task Each_routed_queue_gets_its_own_copy()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "fares"), ("test.tap", "deck-count"), ("test.charged", "notices"));
+        var broker = crossing.Broker();
+        Assert.All(await broker.PublishAsync([Tap(1), Tap(2)]), r => Assert.Equal(PublishFate.Taken, r.Fate));
+
+        var fares = await broker.OpenLinkAsync("fares", "w", Lease);
+        var taken = await fares.ReceiveAsync(10, CancellationToken.None);
+        await fares.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None);
+        await fares.DisposeAsync();
+
+        var figures = await broker.ReadFiguresAsync();
+        Assert.Equal([("deck-count", 2), ("fares", 0), ("notices", 0)], figures.Select(f => (f.Queue, (int)f.Ready!)));
+    }
+
+    [Fact]
+    public async Task Each_outcome_does_what_its_name_says()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PublishAsync([Tap(1), Tap(2), Tap(3), Tap(4)]);
+        await using var link = await broker.OpenLinkAsync("taps", "pier/7", Lease);
+        var taken = await link.ReceiveAsync(4, CancellationToken.None);
+        Assert.Equal([1, 2, 3, 4], taken.Select(d => Crossing.NumberOf(d.Json)));
+        Assert.All(taken, d => Assert.Equal(1, d.Attempt));
+
+        clock.Advance(TimeSpan.FromSeconds(2));
+        Assert.All(
+            await link.SettleAsync(
+            [
+                new(taken[0].Lease, Outcome.Accepted),
+                new(taken[1].Lease, Outcome.Released),
+                new(taken[2].Lease, new Outcome.Modified(TimeSpan.FromMinutes(1), "the printer is on fire")),
+                new(taken[3].Lease, new Outcome.Rejected("no such pier", new Failure("T", "M", "S"))),
+            ], CancellationToken.None),
+            Assert.True);
+
+        var figures = (await broker.ReadFiguresAsync())[0];
+        Assert.Equal((1, 0, 1, 1), ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!, (int)figures.DeadLetters!));
+        Assert.Equal(TimeSpan.FromSeconds(2), figures.OldestAge);
+        var waiting = await broker.PeekAsync("taps", 10);
+        Assert.Equal([(2, 0, QueuedState.Ready), (3, 1, QueuedState.Scheduled)], waiting.Select(e => (Crossing.NumberOf(e.Json), e.Attempts, e.State)));
+        Assert.Equal("the printer is on fire", waiting[1].LastError);
+
+        var letter = Assert.Single(await broker.ReadDeadLettersAsync("taps", 10));
+        Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"), (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
+        Assert.Equal(letter.FirstAttempt + TimeSpan.FromSeconds(2), letter.SetAside);
+        Assert.Equal(4, Crossing.NumberOf(letter.Json));
+        Assert.Equal(letter.Number, (await broker.FindDeadLetterAsync(letter.Number))!.Number);
+        Assert.Null(await broker.FindDeadLetterAsync(letter.Number + 1));
+
+        // The released one comes as if it had never been handed over, the modified one after its delay.
+        var again = await link.ReceiveAsync(10, CancellationToken.None);
+        Assert.Equal((2, 1), (Crossing.NumberOf(Assert.Single(again).Json), again[0].Attempt));
+        await link.SettleAsync([new(again[0].Lease, Outcome.Accepted)], CancellationToken.None);
+        var later = link.ReceiveAsync(10, CancellationToken.None);
+        clock.Advance(TimeSpan.FromMinutes(1));
+        var retried = Assert.Single(await later.WaitAsync(Crossing.Limit));
+        Assert.Equal((3, 2), (Crossing.NumberOf(retried.Json), retried.Attempt));
+    }
+
+    [Fact]
+    public async Task A_lost_lease_cannot_settle_what_another_holds()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider();
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PublishAsync([Tap(1), Tap(2)]);
+        await using var first = await broker.OpenLinkAsync("taps", "first", Lease);
+        var held = await first.ReceiveAsync(2, CancellationToken.None);
+
+        clock.Advance(Lease / 2);
+        Assert.Equal([true], await first.RenewAsync([held[0].Lease], CancellationToken.None));
+        clock.Advance((Lease / 2) + TimeSpan.FromSeconds(1));
+
+        // Only the second was not renewed; it goes to another worker, and the attempt of the first counts.
+        await using var second = await broker.OpenLinkAsync("taps", "second", Lease);
+        await broker.PublishAsync([Tap(3)]);
+        var taken = await second.ReceiveAsync(10, CancellationToken.None);
+        Assert.Equal([(2, 2), (3, 1)], taken.Select(d => (Crossing.NumberOf(d.Json), d.Attempt)));
+
+        Outcome[] outcomes = [Outcome.Accepted, Outcome.Released, new Outcome.Modified(default, "e"), new Outcome.Rejected("r", null)];
+        foreach (var outcome in outcomes)
+            Assert.Equal([false], await first.SettleAsync([new(held[1].Lease, outcome)], CancellationToken.None));
+        Assert.Equal([false], await first.RenewAsync([held[1].Lease], CancellationToken.None));
+        Assert.Equal(3, (await broker.ReadFiguresAsync())[0].InHand);
+
+        Assert.Equal([true], await first.SettleAsync([new(held[0].Lease, Outcome.Accepted)], CancellationToken.None));
+        Assert.Equal([true, true], await second.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None));
+        Assert.Equal([false], await second.SettleAsync([new(taken[0].Lease, Outcome.Accepted)], CancellationToken.None));
+    }
+
+    [Fact]
+    public async Task Leases_that_ran_out_come_back_to_an_idle_link_by_themselves()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider();
+        await using (var dead = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "dead", Lease))
+        {
+            await crossing.AnotherBroker(clock).PublishAsync([Tap(1)]);
+            await dead.ReceiveAsync(1, CancellationToken.None);
+        }
+        await using var link = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "alive", Lease);
+        var waiting = link.ReceiveAsync(1, CancellationToken.None);
+        clock.Advance(Lease);
+        Assert.Equal(2, Assert.Single(await waiting.WaitAsync(Crossing.Limit)).Attempt);
+    }
+
+    [Fact]
+    public async Task An_idle_link_is_woken_by_a_publish_through_another_connection()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await using var link = await crossing.Broker().OpenLinkAsync("taps", "w", Lease);
+        for (var i = 0; i < 20; i++)
+        {
+            var waiting = link.ReceiveAsync(10, CancellationToken.None);
+            Assert.False(waiting.IsCompleted);
+            await crossing.AnotherBroker().PublishAsync([Tap(i)]);
+            Assert.Equal(i, Crossing.NumberOf(Assert.Single(await waiting.WaitAsync(Crossing.Limit)).Json));
+        }
+    }
+
+    [Fact]
+    public async Task Waiting_can_be_cancelled_and_takes_nothing()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+        using var cancel = new CancellationTokenSource();
+        var waiting = link.ReceiveAsync(1, cancel.Token);
+        await cancel.CancelAsync();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => waiting);
+        await broker.PublishAsync([Tap(1)]);
+        Assert.Equal(1, (await broker.ReadFiguresAsync())[0].Ready);
+    }
+
+    [Fact]
+    public async Task Many_links_of_several_brokers_share_a_backlog_without_handing_anything_over_twice()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        const int Count = 2000;
+        var publishing = Task.WhenAll(Enumerable.Range(0, 4).Select(part => Task.Run(async () =>
+        {
+            var broker = crossing.AnotherBroker();
+            for (var i = part; i < Count; i += 4) await broker.PublishAsync([Tap(i)]);
+        })));
+
+        using var done = new CancellationTokenSource();
+        var seen = new System.Collections.Concurrent.ConcurrentBag<int>();
+        var receiving = Task.WhenAll(Enumerable.Range(0, 3).Select(worker => Task.Run(async () =>
+        {
+            var broker = crossing.AnotherBroker();
+            await using var link = await broker.OpenLinkAsync("taps", $"{worker}", Lease);
+            try
+            {
+                while (true)
+                {
+                    var taken = await link.ReceiveAsync(1 + worker * 7, done.Token);
+                    foreach (var delivery in taken) seen.Add(Crossing.NumberOf(delivery.Json));
+                    Assert.All(await link.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None), Assert.True);
+                    if (seen.Count >= Count) await done.CancelAsync();
+                }
+            }
+            catch (OperationCanceledException)
+            {
+            }
+        })));
+        await publishing.WaitAsync(Crossing.Limit);
+        await receiving.WaitAsync(Crossing.Limit);
+        Assert.Equal(Enumerable.Range(0, Count), seen.Order());
+        Assert.Equal((0, 0), ((int)(await crossing.Broker().ReadFiguresAsync())[0].Ready!, (int)(await crossing.Broker().ReadFiguresAsync())[0].InHand!));
+    }
+
+    [Fact]
+    public async Task What_must_exist_and_does_not_is_an_error_that_names_it_and_the_command_that_makes_it()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+
+        var error = await Assert.ThrowsAsync<CourierException>(() => broker.OpenLinkAsync("tabs", "w", Lease));
+        Assert.Contains("queue 'tabs' does not exist", error.Message, StringComparison.Ordinal);
+        Assert.Contains("there are taps", error.Message, StringComparison.Ordinal);
+
+        error = await Assert.ThrowsAsync<CourierException>(
+            () => broker.PrepareAsync(new Topology(["taps"], [new Route("test.charged", "taps")]), create: false));
+        Assert.Contains("route 'test.charged' to 'taps' does not exist", error.Message, StringComparison.Ordinal);
+        Assert.Contains("--route test.charged=taps", error.Message, StringComparison.Ordinal);
+
+        error = await Assert.ThrowsAsync<CourierException>(() => broker.PrepareAsync(new Topology(["Taps; DROP TABLE"], []), create: true));
+        Assert.Contains("not a queue's name", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Several_processes_may_prepare_at_once()
+    {
+        await using var crossing = new Crossing();
+        await Task.WhenAll(Enumerable.Range(0, 8).Select(i => Task.Run(() => crossing.RouteAsync(("test.tap", $"queue-{i}"), ("test.tap", "shared")))));
+        var topology = await crossing.Broker().ReadTopologyAsync();
+        Assert.Equal(9, topology.Queues.Count);
+        Assert.Equal(9, topology.Routes.Count);
+    }
+}

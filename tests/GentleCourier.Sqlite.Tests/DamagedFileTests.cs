@@ -1,0 +1,115 @@
+using GentleCourier.Engines;
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite.Tests;
+
+public sealed class DamagedFileTests
+{
+    private static void Run(string file, string sql)
+    {
+        using var connection = new SqliteConnection($"Data Source={file};Pooling=False");
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        command.ExecuteNonQuery();
+    }
+
+    private static async Task<string> ErrorOfAsync(Func<Crossing, Task> use, Action<Crossing>? damage = null, bool prepared = true)
+    {
+        await using var crossing = new Crossing();
+        if (prepared)
+        {
+            var store = crossing.Store("harbour");
+            await store.PrepareAsync(create: true);
+            await store.DisposeAsync();
+            var broker = crossing.Broker();
+            await broker.PrepareAsync(new Topology(["taps"], []), create: true);
+            await broker.DisposeAsync();
+        }
+        damage?.Invoke(crossing);
+        var error = await Assert.ThrowsAsync<CourierException>(() => use(crossing));
+        Assert.DoesNotContain('\n', error.Message);
+        return error.Message;
+    }
+
+    private static Task ReadBroker(Crossing crossing) => crossing.AnotherBroker().ReadFiguresAsync();
+
+    private static Task ReadStore(Crossing crossing) => crossing.Store("harbour").ReadOutboxFiguresAsync();
+
+    [Fact]
+    public async Task A_file_that_is_not_there() =>
+        Assert.Contains("does not exist", await ErrorOfAsync(ReadBroker, prepared: false), StringComparison.Ordinal);
+
+    [Fact]
+    public async Task A_directory() =>
+        Assert.Contains("is a directory", await ErrorOfAsync(ReadBroker, c => Directory.CreateDirectory(c.BrokerFile), prepared: false), StringComparison.Ordinal);
+
+    [Fact]
+    public async Task A_directory_that_is_not_there() => Assert.Contains(
+        "its directory does not exist",
+        await ErrorOfAsync(c => c.Store("nowhere/harbour").PrepareAsync(create: true), prepared: false), StringComparison.Ordinal);
+
+    [Fact]
+    public async Task Something_that_is_no_database() => Assert.Contains(
+        "not a SQLite database",
+        await ErrorOfAsync(ReadBroker, c => File.WriteAllText(c.BrokerFile, new string('x', 5000)), prepared: false), StringComparison.Ordinal);
+
+    [Fact]
+    public async Task A_database_of_something_else()
+    {
+        var damage = (Crossing c) => Run(c.BrokerFile, "CREATE TABLE recipe (name TEXT)");
+        Assert.Contains("without a broker of Gentle Courier", await ErrorOfAsync(ReadBroker, damage, prepared: false), StringComparison.Ordinal);
+        Assert.Contains(
+            "belongs to another application (it has a table 'recipe')",
+            await ErrorOfAsync(c => c.RouteAsync(("t", "q")), damage, prepared: false), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_newer_schema()
+    {
+        Assert.Contains(
+            "made by a newer Gentle Courier",
+            await ErrorOfAsync(ReadBroker, c => Run(c.BrokerFile, "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
+        Assert.Contains(
+            "made by a newer Gentle Courier",
+            await ErrorOfAsync(ReadStore, c => Run(c.StoreFile("harbour"), "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_damaged_file()
+    {
+        var message = await ErrorOfAsync(ReadBroker, c =>
+        {
+            using var file = new FileStream(c.BrokerFile, FileMode.Open);
+            file.Position = 4096;
+            file.Write(new byte[4096 * 8]);
+        });
+        Assert.Contains("the file is damaged", message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_file_that_is_locked_for_good()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var file = new SqliteFile(crossing.BrokerFile);
+        using var locked = new SqliteConnection($"Data Source={crossing.BrokerFile};Pooling=False");
+        locked.Open();
+        using var begin = locked.CreateCommand();
+        begin.CommandText = "BEGIN IMMEDIATE";
+        begin.ExecuteNonQuery();
+        using var other = file.Open();
+        var busy = Assert.Throws<SqliteException>(() => SqliteFile.WaitOut(
+            () => SQLitePCL.raw.sqlite3_exec(other.Handle, "BEGIN IMMEDIATE"), other.Handle!, TimeSpan.FromMilliseconds(50)));
+        Assert.Contains("another process keeps it locked", file.Problem(busy, "write").Message, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData(":memory:")]
+    [InlineData("file:x?mode=memory")]
+    public void An_address_that_is_no_file(string location)
+    {
+        var error = Assert.Throws<CourierException>(() => new SqliteEngine().CreateBroker(new("sqlite", location), TimeProvider.System));
+        Assert.Contains("is not a file path", error.Message, StringComparison.Ordinal);
+    }
+}

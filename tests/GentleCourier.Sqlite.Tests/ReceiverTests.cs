@@ -1,0 +1,388 @@
+using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Hosting;
+using GentleCourier.Publishing;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Options;
+
+namespace GentleCourier.Sqlite.Tests;
+
+public sealed class ReceiverTests
+{
+    private static readonly Dictionary<string, string?> QuickRetries = new() { ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001" };
+
+    private static Task<IHost> StartFaresAsync(
+        Crossing crossing, Log log, Action<ReceiverOptions>? limits = null, Dictionary<string, string?>? settings = null, string service = "fares") =>
+        crossing.StartAsync(
+            service,
+            courier => courier.Receive("taps", queue =>
+            {
+                limits?.Invoke(queue.Options);
+                queue.Handle<Tap, TapReceiver>();
+            }),
+            settings,
+            services => services.AddSingleton(log));
+
+    private static async Task<GentleCourier.Watching.QueueFigures> FiguresAsync(Crossing crossing) =>
+        (await crossing.Broker().ReadFiguresAsync()).Single(f => f.Queue == "taps");
+
+    /// <summary>Waits until everything published by the harbour has been relayed and settled.</summary>
+    private static Task SettledAsync(Crossing crossing, int deadLetters = 0) => Crossing.UntilAsync(
+        async () => (!File.Exists(crossing.StoreFile("harbour")) || (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
+            && await FiguresAsync(crossing) is { Ready: 0, InHand: 0, Scheduled: 0 } figures && figures.DeadLetters == deadLetters,
+        $"all is settled, with {deadLetters} dead letters");
+
+    [Fact]
+    public async Task A_poison_event_becomes_a_dead_letter_after_its_last_attempt_and_the_queue_moves_on()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new InvalidOperationException("no fare for this pier") : Task.CompletedTask };
+        await StartFaresAsync(crossing, log, settings: QuickRetries);
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(new Tap(1), new Tap(2));
+
+        await SettledAsync(crossing, deadLetters: 1);
+        Assert.Equal([1, 2, 3, 4, 5], log.Taps.Where(t => t.Data.Number == 1).Select(t => t.Attempt));
+        Assert.Single(log.Taps, t => t.Data.Number == 2);
+        var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
+        Assert.Equal(5, letter.Attempts);
+        Assert.Equal("failed all 5 attempts; the last with InvalidOperationException: no fare for this pier", letter.Reason);
+        Assert.Equal("System.InvalidOperationException", letter.Failure!.Exception);
+        Assert.Contains(nameof(TapReceiver), letter.Failure.Stack, StringComparison.Ordinal);
+        Assert.Contains($"{Environment.ProcessId}", letter.Worker, StringComparison.Ordinal);
+        Assert.True(letter.Arrived <= letter.FirstAttempt && letter.FirstAttempt <= letter.SetAside);
+        Assert.Equal(1, Crossing.NumberOf(letter.Json));
+    }
+
+    [Theory]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"seven"} }""", "unreadable body: test.tap, field 'number'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"pier":"Longsand"} }""", "missing required properties including: 'number'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":1,"pier":null} }""", "unreadable body: test.tap, field 'pier'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap"}""", "the event has no data")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""", "the body is 'text/csv', not JSON")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.unknown","data":{} }""", "no receiver for type 'test.unknown' on queue 'taps'; it handles test.tap")]
+    [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""", "the CloudEvents attribute 'id' is missing or empty")]
+    [InlineData("""{"specversion":"2.0","id":"x","source":"/t","type":"test.tap","data":{} }""", "'specversion' must be \"1.0\", but is \"2.0\"")]
+    [InlineData("""[1,2]""", "not an object")]
+    [InlineData("Longsand;0417;06:12", "the body is not JSON")]
+    [InlineData("", "the body is not JSON")]
+    public async Task What_cannot_be_read_is_set_aside_at_once_with_a_reason(string json, string reason)
+    {
+        await using var crossing = new Crossing();
+        var log = new Log();
+        await StartFaresAsync(crossing, log);
+        var bytes = System.Text.Encoding.UTF8.GetBytes(json);
+        await crossing.Broker().PublishAsync([new EncodedEvent("x", "test.tap", null, bytes)]);
+
+        await SettledAsync(crossing, deadLetters: 1);
+        var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync("taps", 10));
+        Assert.Equal(1, letter.Attempts);
+        Assert.Contains(reason, letter.Reason, StringComparison.Ordinal);
+        Assert.Equal(bytes, letter.Json.ToArray());
+        Assert.Empty(log.Taps);
+    }
+
+    [Fact]
+    public async Task A_receiver_may_say_that_trying_again_is_useless()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (_, _) => throw new RejectException("there is no pier 'Atlantis'") };
+        await StartFaresAsync(crossing, log);
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1, "Atlantis"));
+        await SettledAsync(crossing, deadLetters: 1);
+        Assert.Equal("there is no pier 'Atlantis'", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+        Assert.Single(log.Taps);
+    }
+
+    [Fact]
+    public async Task Inbox_row_effect_and_new_events_commit_together_or_not_at_all()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.charged", "charges"), ("test.tap", "taps"));
+        IHost fares = null!;
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                var transaction = await delivery.BeginAsync(cancel);
+                await transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
+                await fares.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Charged(delivery.Data.Number), cancellationToken: cancel);
+                // It fails twice, half of its work done.
+                if (delivery.Attempt < 3) throw new TimeoutException("the till is jammed");
+            },
+        };
+        fares = crossing.Build("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), QuickRetries, s => s.AddSingleton(log));
+        await fares.Store().PrepareAsync(create: true);
+        await using (var connection = await fares.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
+        await fares.StartAsync();
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(7));
+
+        await SettledAsync(crossing);
+        await Crossing.UntilAsync(async () => (await fares.Store().ReadOutboxFiguresAsync()).Waiting == 0, "the charge is relayed");
+        Assert.Equal(3, log.Taps.Count);
+        Assert.Equal([7], await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge"));
+        Assert.Equal([7], (await crossing.Broker().PeekAsync("charges", 10)).Select(e => Crossing.NumberOf(e.Json)));
+        Assert.Equal(1, Assert.Single(await fares.Store().ReadInboxAsync("taps")).Copies);
+    }
+
+    [Fact]
+    public async Task An_event_published_twice_has_its_effect_once()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log();
+        var fares = await StartFaresAsync(crossing, log);
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"));
+        await SettledAsync(crossing);
+        await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"), EventDraft.Of(new Tap(2), id: "gate-7/0002"));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the new one is handled");
+        await SettledAsync(crossing);
+        Assert.Equal([1, 2], log.Taps.Select(t => t.Data.Number));
+        Assert.Equal(2, (await fares.Store().ReadInboxAsync("taps")).Single(e => e.Id == "gate-7/0001").Copies);
+    }
+
+    [Fact]
+    public async Task Two_workers_that_hold_copies_at_the_same_moment_have_one_effect()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        using var together = new Barrier(2);
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                // Both have looked into the inbox and found nothing when they begin.
+                await Task.Run(() => together.SignalAndWait(Crossing.Limit), cancel);
+                var transaction = await delivery.BeginAsync(cancel);
+                await transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
+            },
+        };
+        var store = crossing.Store("fares");
+        await store.PrepareAsync(create: true);
+        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
+        await StartFaresAsync(crossing, log, limits => limits.Prefetch = 1);
+        await StartFaresAsync(crossing, log, limits => limits.Prefetch = 1);
+        var harbour = await crossing.StartAsync("harbour");
+        const int Pairs = 10;
+        await harbour.PublishAsync([.. Enumerable.Range(0, Pairs).SelectMany(i => Enumerable.Repeat(i, 2)).Select(i => EventDraft.Of(new Tap(i), id: $"{i}"))]);
+
+        await SettledAsync(crossing);
+        Assert.Equal(Enumerable.Range(0, Pairs), (await Crossing.NumbersAsync(store, "SELECT number FROM charge")).Order());
+        Assert.All(await store.ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
+    }
+
+    [Theory]
+    [InlineData("receiver: handled, not committed")]
+    [InlineData("receiver: committed, not settled")]
+    public async Task A_worker_killed_around_its_commit_acts_once(string faultPoint)
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("rig.mark", "marks"));
+        var store = crossing.Store("rig");
+        await store.PrepareAsync(create: true);
+        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE mark (number INTEGER)");
+        var broker = crossing.Broker();
+        await broker.PublishAsync([.. Enumerable.Range(0, 3).Select(i => new EncodedEvent($"{i}", "rig.mark", null, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"rig.mark","data":{"number":{{i}}} }""")))]);
+
+        using (var rig = new Rig(crossing, "receive", "rig", faultPoint)) Assert.Equal(Rig.Killed, await rig.DiesAsync());
+        using (new Rig(crossing, "receive", "rig"))
+        {
+            await Crossing.UntilAsync(
+                async () => (await broker.ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "the second worker has finished");
+        }
+        Assert.Equal([0, 1, 2], (await Crossing.NumbersAsync(store, "SELECT number FROM mark")).Order());
+    }
+
+    [Fact]
+    public async Task An_event_that_kills_its_worker_runs_out_of_attempts()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        for (var death = 1; death <= 5; death++)
+        {
+            await using var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1));
+            Assert.Equal(death, (await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit))[0].Attempt);
+        }
+        var log = new Log();
+        await StartFaresAsync(crossing, log);
+        await SettledAsync(crossing, deadLetters: 1);
+        Assert.Contains("its worker was killed or lost its lease", (await broker.ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
+        Assert.Empty(log.Taps);
+    }
+
+    [Fact]
+    public async Task A_stop_finishes_what_is_in_hand_and_gives_back_the_rest_untouched()
+    {
+        await using var crossing = new Crossing();
+        var started = new TaskCompletionSource();
+        var finish = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (_, _) =>
+            {
+                started.TrySetResult();
+                await finish.Task;
+            },
+        };
+        var fares = await StartFaresAsync(crossing, log, limits => limits.Prefetch = 5);
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(Enumerable.Range(0, 8).Select(i => new Tap(i)));
+        await started.Task.WaitAsync(Crossing.Limit);
+        await Crossing.UntilAsync(async () => (await FiguresAsync(crossing)).InHand == 5, "five are in hand");
+
+        var stopping = fares.StopAsync();
+        finish.SetResult();
+        await stopping.WaitAsync(Crossing.Limit);
+
+        Assert.Equal([0], log.Taps.Select(t => t.Data.Number));
+        var left = await crossing.Broker().PeekAsync("taps", 10);
+        Assert.Equal([1, 2, 3, 4, 5, 6, 7], left.Select(e => Crossing.NumberOf(e.Json)));
+        Assert.All(left, e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+
+        // What piled up is worked off after the start.
+        var second = new Log();
+        await StartFaresAsync(crossing, second);
+        await SettledAsync(crossing);
+        Assert.Equal([1, 2, 3, 4, 5, 6, 7], second.Taps.Select(t => t.Data.Number));
+    }
+
+    [Fact]
+    public async Task A_handler_that_takes_longer_than_the_limit_for_stopping_is_cancelled_and_its_event_given_back()
+    {
+        await using var crossing = new Crossing();
+        var started = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                started.TrySetResult();
+                await Task.Delay(Timeout.Infinite, cancel);
+            },
+        };
+        var fares = await StartFaresAsync(crossing, log, limits => limits.StopLimit = TimeSpan.FromMilliseconds(50));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await started.Task.WaitAsync(Crossing.Limit);
+        await fares.StopAsync().WaitAsync(Crossing.Limit);
+        var left = Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
+        Assert.Equal((QueuedState.Ready, 0), (left.State, left.Attempts));
+        Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'half_done'"));
+    }
+
+    [Theory]
+    [InlineData(1, 1)]
+    [InlineData(4, 2)]
+    public async Task Prefetch_bounds_what_is_held_and_parallel_what_runs(int prefetch, int parallel)
+    {
+        await using var crossing = new Crossing();
+        var (running, mostRunning) = (0, 0);
+        using var step = new SemaphoreSlim(0);
+        var log = new Log
+        {
+            OnTap = async (_, _) =>
+            {
+                var now = Interlocked.Increment(ref running);
+                lock (step) mostRunning = Math.Max(mostRunning, now);
+                await step.WaitAsync(CancellationToken.None);
+                Interlocked.Decrement(ref running);
+            },
+        };
+        await StartFaresAsync(crossing, log, limits => (limits.Prefetch, limits.Parallel) = (prefetch, parallel));
+        const int Count = 30;
+        await (await crossing.StartAsync("harbour")).PublishAsync(Enumerable.Range(0, Count).Select(i => new Tap(i)));
+
+        for (var handled = 0; handled < Count; handled++)
+        {
+            var due = Math.Min(handled + parallel, Count);
+            await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == due), $"{due} have begun");
+            Assert.True((await FiguresAsync(crossing)).InHand <= prefetch);
+            step.Release();
+        }
+        await SettledAsync(crossing);
+        Assert.Equal(parallel, mostRunning);
+    }
+
+    [Fact]
+    public async Task A_lease_is_renewed_for_as_long_as_the_handler_runs()
+    {
+        await using var crossing = new Crossing();
+        var finish = new TaskCompletionSource();
+        var log = new Log { OnTap = (_, _) => finish.Task };
+        await StartFaresAsync(crossing, log, limits => (limits.Lease, limits.Prefetch) = (TimeSpan.FromSeconds(1), 1));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
+
+        // A competitor waits in vain while the lease, which would have ended three times over, is renewed.
+        await using var competitor = await crossing.Broker().OpenLinkAsync("taps", "competitor", TimeSpan.FromSeconds(1));
+        using var patience = new CancellationTokenSource(TimeSpan.FromSeconds(3.5));
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => competitor.ReceiveAsync(1, patience.Token));
+        finish.SetResult();
+        await SettledAsync(crossing);
+        Assert.Single(log.Taps);
+    }
+
+    [Fact]
+    public async Task Trace_context_travels_with_the_event()
+    {
+        await using var crossing = new Crossing();
+        using var source = new ActivitySource("test");
+        using var listener = new ActivityListener
+        {
+            ShouldListenTo = s => s.Name is "test" or "GentleCourier",
+            Sample = (ref ActivityCreationOptions<ActivityContext> _) => ActivitySamplingResult.AllDataAndRecorded,
+        };
+        ActivitySource.AddActivityListener(listener);
+        var handled = new TaskCompletionSource<Activity?>();
+        await StartFaresAsync(crossing, new Log { OnTap = (_, _) => { handled.TrySetResult(Activity.Current); return Task.CompletedTask; } });
+        var harbour = await crossing.StartAsync("harbour");
+
+        string published;
+        using (var request = source.StartActivity("request"))
+        {
+            published = request!.Id!;
+            await harbour.PublishAsync(new Tap(1));
+        }
+        var processing = await handled.Task.WaitAsync(Crossing.Limit);
+        Assert.Equal(published, processing!.ParentId);
+        Assert.Equal("process taps", processing.DisplayName);
+    }
+
+    [Fact]
+    public async Task Wrong_settings_stop_the_host_with_messages_that_name_them()
+    {
+        await using var crossing = new Crossing();
+        var error = await Assert.ThrowsAsync<OptionsValidationException>(() => StartFaresAsync(
+            crossing, new Log(), settings: new() { ["Courier:Receivers:taps:Prefetch"] = "0", ["Courier:Relay:BatchSize"] = "0" }));
+        Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, but is 0", error.Message, StringComparison.Ordinal);
+        Assert.Contains("Courier:Relay:BatchSize must be", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_queue_that_must_exist_and_does_not_stops_the_host()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "others"));
+        await crossing.Store("fares").PrepareAsync(create: true);
+        var error = await Assert.ThrowsAsync<CourierException>(
+            () => StartFaresAsync(crossing, new Log(), settings: new() { ["Courier:CreateMissing"] = "false" }));
+        Assert.Contains("queue 'taps' does not exist", error.Message, StringComparison.Ordinal);
+        Assert.Contains("--queue taps --route test.tap=taps", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Without_an_inbox_there_is_no_transaction_and_the_error_says_so()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (delivery, cancel) => delivery.BeginAsync(cancel) };
+        await StartFaresAsync(crossing, log, limits => (limits.Inbox, limits.MaxAttempts) = (false, 1));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await SettledAsync(crossing, deadLetters: 1);
+        Assert.Contains("received without an inbox", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
+    }
+}
