@@ -1,0 +1,17 @@
+using GentleCourier.Engines;
+
+namespace FerryLine.Contracts;
+
+/// <summary>What each service of the example does before it starts; a real one would run its migrations.</summary>
+public static class Tables
+{
+    /// <summary>Makes the outbox and inbox, and beside them the service's own tables.</summary>
+    public static async Task CreateTablesAsync(this IStore store, string sql)
+    {
+        await store.PrepareAsync(create: true);
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        await command.ExecuteNonQueryAsync();
+    }
+}

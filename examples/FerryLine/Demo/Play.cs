@@ -1,0 +1,176 @@
+using System.Text;
+using FerryLine.Contracts;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Sqlite;
+using GentleCourier.Watching;
+using Spectre.Console;
+
+namespace FerryLine.Demo;
+
+/// <summary>The whole play: set the scene, play the day, wait until all is handled, and draw up the account.</summary>
+internal static class Play
+{
+    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(55);
+
+    public sealed record Options(FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
+
+    public static async Task<int> RunAsync(Options options, CancellationToken stop)
+    {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        limit.CancelAfter(Limit);
+        try
+        {
+            using var files = new DemoFiles(options.Keep);
+            return await RunAsync(options, files, limit.Token);
+        }
+        catch (OperationCanceledException) when (stop.IsCancellationRequested)
+        {
+            AnsiConsole.MarkupLine("[yellow]stopped[/] by hand; the services have ended and their files are gone");
+            return 130;
+        }
+        catch (OperationCanceledException)
+        {
+            await Console.Error.WriteLineAsync($"demo: not finished within {Limit.TotalSeconds:0} s; run it again with --keep DIR and read the logs there");
+            return 1;
+        }
+        catch (Exception e) when (e is IOException or CourierException or InvalidOperationException or HttpRequestException or TimeoutException)
+        {
+            await Console.Error.WriteLineAsync($"demo: {e.Message}");
+            return 1;
+        }
+    }
+
+    private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
+    {
+        var day = Day.Read(Path.Combine(AppContext.BaseDirectory, "Data"));
+        AnsiConsole.MarkupLine(
+            $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} sailings, {day.Piers.Count} piers");
+
+        await using var broker = new SqliteEngine().CreateBroker(files.Broker, TimeProvider.System);
+        await DeployAsync(broker, cancel);
+
+        List<string> babble;
+        await using (var services = new Services(files))
+        {
+            using var gates = new Gates(await services.Harbour.ListensAsync(cancel), options.Seed);
+            babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
+            AnsiConsole.MarkupLine($"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers finish");
+            await DrainAsync(files, broker, cancel);
+        }
+
+        var account = await Account.ReadAsync(files, babble, cancel);
+        var expected = Expectation.Of(day);
+        if (options.Ledger is not null) await File.WriteAllTextAsync(options.Ledger.FullName, account.ToJson(expected) + "\n", cancel);
+        return Report.Print(account, expected);
+    }
+
+    /// <summary>What a deployment does before the services start: they find their queues and routes.</summary>
+    private static Task DeployAsync(IBroker broker, CancellationToken cancel) => broker.PrepareAsync(
+        new Topology(
+            ["fares", "deck-count", "notices"],
+            [
+                new("skerryline.passenger-boarded", "fares"),
+                new("skerryline.passenger-boarded", "deck-count"),
+                new("skerryline.sailing-departed", "deck-count"),
+                new("skerryline.sailing-departed", "notices"),
+                new("skerryline.deck-nearly-full", "notices"),
+            ]),
+        create: true,
+        cancel);
+
+    private static async Task<List<string>> PlayDayAsync(Day day, Gates gates, Services services, IBroker broker, int kills, CancellationToken cancel)
+    {
+        var babble = new List<string>();
+        var bySailing = day.Taps.ToLookup(t => t.Sailing);
+        var killAfter = Enumerable.Range(1, kills).Select(k => k * day.Sailings.Count / (kills + 1)).ToHashSet();
+        var played = 0;
+        foreach (var sailing in day.Sailings)
+        {
+            var boarding = gates.BoardAsync(bySailing[sailing.Id], cancel);
+            if (killAfter.Contains(played)) services.Fares.Kill();
+            await boarding;
+            await gates.DepartAsync(sailing, cancel);
+            if (++played % 8 == 0)
+            {
+                await gates.BabbleAsync(cancel);
+                babble.Add(await BabbleToTheBrokerAsync(broker, played, cancel));
+            }
+
+            var figures = await broker.ReadFiguresAsync(cancel);
+            var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled,3}"));
+            AnsiConsole.MarkupLine($"{sailing.Departs[11..16]}  {sailing.Pier,-11} {bySailing[sailing.Id].Count(),4} taps   [grey]waiting: {waiting}[/]");
+        }
+        // The wrong taps, which belong to no sailing.
+        var known = day.Sailings.Select(s => s.Id).ToHashSet();
+        await gates.BoardAsync(day.Taps.Where(t => !known.Contains(t.Sailing)), cancel);
+        return babble;
+    }
+
+    /// <summary>An old gate that speaks to the broker itself, in a format of its own.</summary>
+    private static async Task<string> BabbleToTheBrokerAsync(IBroker broker, int number, CancellationToken cancel)
+    {
+        var id = $"old-gate/{number:000}";
+        var json = $$"""
+            {"specversion":"1.0","id":"{{id}}","source":"/skerryline/old-gate","type":"skerryline.passenger-boarded","datacontenttype":"text/csv","data":"Longsand;card-0417;06:12"}
+            """;
+        await broker.PublishAsync([new EncodedEvent(id, "skerryline.passenger-boarded", null, Encoding.UTF8.GetBytes(json))], cancel);
+        return id;
+    }
+
+    /// <summary>Waits until every outbox is empty and no queue has anything that waits.</summary>
+    private static async Task DrainAsync(DemoFiles files, IBroker broker, CancellationToken cancel)
+    {
+        await using var harbour = new SqliteEngine().CreateStore(files.Store("Harbour"), TimeProvider.System);
+        await using var deckCount = new SqliteEngine().CreateStore(files.Store("DeckCount"), TimeProvider.System);
+        while (true)
+        {
+            // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
+            var atHarbour = (await harbour.ReadOutboxFiguresAsync(cancel)).Waiting;
+            var queued = await WaitingAsync(broker, "fares", "deck-count", cancel);
+            var atDeckCount = (await deckCount.ReadOutboxFiguresAsync(cancel)).Waiting;
+            if (atHarbour + queued + atDeckCount + await WaitingAsync(broker, "notices", "notices", cancel) == 0) return;
+            await Task.Delay(50, cancel);
+        }
+    }
+
+    private static async Task<long> WaitingAsync(IBroker broker, string queue, string other, CancellationToken cancel) =>
+        (await broker.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other).Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
+}
+
+/// <summary>The four services.</summary>
+internal sealed class Services : IAsyncDisposable
+{
+    private readonly List<Service> all = [];
+
+    public Services(DemoFiles files)
+    {
+        Harbour = Start("Harbour", new() { ["ASPNETCORE_URLS"] = "http://127.0.0.1:0" });
+        Fares = Start("Fares", QuickWorker("fares"));
+        Start("DeckCount", QuickWorker("deck-count"));
+        Start("Notices", QuickWorker("notices"));
+
+        Service Start(string name, Dictionary<string, string> settings)
+        {
+            settings["Courier:Store"] = $"sqlite:{files.Store(name).Location}";
+            settings["Courier:Broker"] = $"sqlite:{files.Broker.Location}";
+            settings["FerryLine:Data"] = Path.Combine(AppContext.BaseDirectory, "Data");
+            var service = new Service(name, files.Folder, settings, line => AnsiConsole.MarkupLine($"[yellow]{Markup.Escape(line)}[/]"));
+            all.Add(service);
+            return service;
+        }
+    }
+
+    public Service Harbour { get; }
+
+    public Service Fares { get; }
+
+    public async ValueTask DisposeAsync() => await Task.WhenAll(all.Select(service => service.DisposeAsync().AsTask()));
+
+    // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was killed.
+    private static Dictionary<string, string> QuickWorker(string queue) => new()
+    {
+        ["Courier:CreateMissing"] = "false",
+        [$"Courier:Receivers:{queue}:Lease"] = "00:00:02",
+    };
+}

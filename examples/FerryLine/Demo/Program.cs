@@ -1,0 +1,35 @@
+using System.CommandLine;
+using FerryLine.Demo;
+
+var ledger = new Option<FileInfo?>("--ledger") { HelpName = "FILE", Description = "Write the ledger to FILE, as JSON." };
+var keep = new Option<DirectoryInfo?>("--keep") { HelpName = "DIR", Description = "Keep databases and logs in DIR, a new or empty folder." };
+var kills = new Option<int>("--kill-fares") { HelpName = "N", Description = "Kill the Fares worker N times during the day, without warning (0 to 20)." };
+kills.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is < 0 or > 20) result.AddError("--kill-fares must be 0 to 20.");
+});
+var seed = new Option<int>("--seed") { HelpName = "S", DefaultValueFactory = _ => 614, Description = "Which taps the flaky gates repeat, and for `generate`, which day it is." };
+
+var root = new RootCommand(
+    """
+    One day of the Skerry Line ferries: starts Harbour, Fares, DeckCount and Notices, each a process with its own database,
+    replays the day's taps over a hundred connections at once, and proves at the end that nothing was lost and nothing
+    acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
+    """)
+{
+    ledger, keep, kills, seed,
+};
+root.SetAction((result, cancel) => Play.RunAsync(
+    new Play.Options(result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills), result.GetValue(seed)), cancel));
+
+var folder = new Argument<DirectoryInfo>("DIR") { Description = "Where to write piers.csv, sailings.csv and taps.csv." };
+var generate = new Command("generate", "Makes up the files of a day.") { folder, seed };
+generate.SetAction(result =>
+{
+    var target = result.GetRequiredValue(folder);
+    target.Create();
+    DayGenerator.Make(result.GetValue(seed)).Write(target.FullName);
+});
+root.Subcommands.Add(generate);
+
+return await root.Parse(args).InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });

@@ -1,0 +1,49 @@
+using GentleCourier.Events;
+using GentleCourier.Watching;
+using Spectre.Console;
+
+namespace FerryLine.Demo;
+
+/// <summary>Prints the account for people.</summary>
+internal static class Report
+{
+    /// <returns>The exit code: 0 if all agrees.</returns>
+    public static int Print(Account account, Expectation expected)
+    {
+        AnsiConsole.WriteLine();
+        AnsiConsole.MarkupLine("[bold]ledger[/]: published = handled + waiting + dead letters; a copy of an event for each queue");
+        var table = new Table().Border(TableBorder.Simple);
+        table.AddColumn(new TableColumn("queue").NoWrap());
+        foreach (var title in new[] { "published", "handled", "waiting", "dead", "missing", "unexpected", "absorbed" })
+            table.AddColumn(new TableColumn(title).RightAligned().NoWrap());
+        foreach (var (queue, ledger) in account.Queues) AddRow(table, queue, ledger);
+        AddRow(table, "all queues", Ledger.Sum(account.Queues));
+        AnsiConsole.Write(table);
+
+        AnsiConsole.MarkupLine("[bold]dead letters[/], by reason:");
+        var reasons = new Grid().AddColumn(new GridColumn().RightAligned().NoWrap()).AddColumn(new GridColumn().NoWrap()).AddColumn();
+        foreach (var group in account.DeadLetters.GroupBy(d => (d.Queue, d.Reason)).OrderBy(g => g.Key))
+            reasons.AddRow($"{group.Count()}", group.Key.Queue, Markup.Escape(group.Key.Reason));
+        AnsiConsole.Write(reasons);
+
+        AnsiConsole.WriteLine();
+        AnsiConsole.MarkupLine($"takings      {Euros(account.TakingsCents),12}   expected {Euros(expected.TakingsCents),12}   {Verdict(account.TakingsCents == expected.TakingsCents)}");
+        AnsiConsole.MarkupLine($"on board     {account.HeadCounts.Values.Sum(),12:N0}   expected {expected.HeadCounts.Values.Sum(),12:N0}   {Verdict(account.HeadCounts.Count == expected.HeadCounts.Count && !account.HeadCounts.Except(expected.HeadCounts).Any())}, sailing by sailing");
+        AnsiConsole.MarkupLine($"nearly full  {account.CrowdedSailings.Count,12:N0}   expected {expected.CrowdedSailings.Count,12:N0}   {Verdict(account.CrowdedSailings.SequenceEqual(expected.CrowdedSailings))}");
+
+        var disagreements = account.DisagreementsWith(expected).ToList();
+        foreach (var line in disagreements) AnsiConsole.MarkupLine($"[red]wrong:[/] {Markup.Escape(line)}");
+        AnsiConsole.MarkupLine(disagreements.Count == 0
+            ? $"[green]The ledger balances:[/] {account.Events:N0} events, none lost, none acted on twice."
+            : $"[red]The ledger does not balance:[/] {disagreements.Count} findings above.");
+        return disagreements.Count == 0 ? 0 : 1;
+    }
+
+    private static void AddRow(Table table, string queue, Ledger ledger) => table.AddRow(
+        queue, $"{ledger.Published:N0}", $"{ledger.Handled:N0}", $"{ledger.Waiting:N0}", $"{ledger.DeadLetters:N0}",
+        $"{ledger.Missing.Count:N0}", $"{ledger.Unexpected.Count:N0}", $"{ledger.DuplicatesAbsorbed:N0}");
+
+    private static string Euros(int cents) => $"{cents / 100:N0}.{cents % 100:00}";
+
+    private static string Verdict(bool agrees) => agrees ? "[green]agrees[/]" : "[red]differs[/]";
+}

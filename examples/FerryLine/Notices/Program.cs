@@ -1,0 +1,17 @@
+using FerryLine.Contracts;
+using FerryLine.Notices;
+using GentleCourier.Engines;
+using GentleCourier.Sqlite;
+
+// Notices, a worker with slow, uneven work: composes what is shown on the piers.
+var builder = Host.CreateApplicationBuilder(args);
+builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+    .UseSqlite()
+    .Receive("notices", queue => queue
+        .Handle<SailingDeparted, AnnounceDeparture>()
+        .Handle<DeckNearlyFull, AnnounceCrowd>()));
+var host = builder.Build();
+
+await host.Services.GetRequiredService<IStore>().CreateTablesAsync(
+    "CREATE TABLE IF NOT EXISTS notice (event_id TEXT NOT NULL, sailing TEXT NOT NULL, text TEXT NOT NULL);");
+await host.RunAsync();
