@@ -13,9 +13,9 @@ internal static class Report
         AnsiConsole.WriteLine();
         AnsiConsole.MarkupLine("[bold]ledger[/]: published = handled + waiting + dead letters; a copy of an event for each queue");
         var table = new Table().Border(TableBorder.Simple);
-        table.AddColumn(new TableColumn("queue").NoWrap());
+        table.AddColumn(new TableColumn("queue").NoWrap().Padding(0, 0));
         foreach (var title in new[] { "published", "handled", "waiting", "dead", "missing", "unexpected", "absorbed" })
-            table.AddColumn(new TableColumn(title).RightAligned().NoWrap());
+            table.AddColumn(new TableColumn(title).RightAligned().NoWrap().Padding(1, 0));
         foreach (var (queue, ledger) in account.Queues) AddRow(table, queue, ledger);
         AddRow(table, "all queues", Ledger.Sum(account.Queues));
         AnsiConsole.Write(table);

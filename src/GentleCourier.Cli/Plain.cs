@@ -1,0 +1,57 @@
+using System.CommandLine;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Spectre.Console;
+
+namespace GentleCourier.Cli;
+
+/// <summary>How things are shown to people and to scripts. What comes out of events may hold anything, so control characters never reach the terminal.</summary>
+internal static class Plain
+{
+    private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web)
+    {
+        WriteIndented = true,
+        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+        DefaultIgnoreCondition = JsonIgnoreCondition.Never,
+    };
+
+    /// <summary>The option of each command that reads.</summary>
+    public static Option<bool> JsonOption() => new("--json") { Description = "Print JSON, for scripts." };
+
+    public static void PrintJson(object value) => Console.WriteLine(JsonSerializer.Serialize(value, Indented));
+
+    /// <summary>Text in one line, without control characters.</summary>
+    public static string Line(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
+
+    /// <summary>Text in several lines, without other control characters.</summary>
+    public static string Lines(string text) => string.Concat(text.Select(c => c is '\n' or '\t' || !char.IsControl(c) ? c : ' '));
+
+    /// <summary>An age, in the largest unit that says enough.</summary>
+    public static string Age(TimeSpan? age) => age switch
+    {
+        null => "-",
+        { TotalSeconds: < 1 } => $"{age.Value.TotalMilliseconds:0} ms",
+        { TotalMinutes: < 2 } => $"{age.Value.TotalSeconds:0} s",
+        { TotalHours: < 2 } => $"{age.Value.TotalMinutes:0} min",
+        { TotalDays: < 2 } => $"{age.Value.TotalHours:0} h",
+        _ => $"{age.Value.TotalDays:0} days",
+    };
+
+    public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
+
+    public static string Time(DateTimeOffset time) => time.ToString("yyyy-MM-dd HH:mm:ss'Z'");
+
+    /// <summary>A table without lines: headings, then rows; numbers to the right.</summary>
+    public static Table Table(params ReadOnlySpan<(string Title, bool IsNumber)> columns)
+    {
+        var table = new Table { Border = TableBorder.None, ShowHeaders = true };
+        foreach (var (title, isNumber) in columns)
+        {
+            var column = new TableColumn($"[bold]{title}[/]") { NoWrap = isNumber, Padding = new Padding(0, 0, 2, 0) };
+            if (isNumber) column.RightAligned();
+            table.AddColumn(column);
+        }
+        return table;
+    }
+}

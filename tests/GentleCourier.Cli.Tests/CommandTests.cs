@@ -1,0 +1,214 @@
+using System.Text;
+using System.Text.Json;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Sqlite;
+
+namespace GentleCourier.Cli.Tests;
+
+public sealed class CommandTests
+{
+    private const string Tap = """{"specversion":"1.0","id":"gate-1/1","source":"/t","type":"test.tap","data":{"number":1} }""";
+
+    /// <summary>A broker with a queue "taps" and one dead letter in it, whose texts try to play tricks on a terminal.</summary>
+    private static async Task SetAsideAsync(Courier courier, string json = Tap)
+    {
+        await using var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        await broker.PrepareAsync(new Topology(["taps"], [new("test.tap", "taps")]), create: true);
+        await broker.PublishAsync([new EncodedEvent("gate-1/1", "test.tap", null, Encoding.UTF8.GetBytes(json))]);
+        await using var link = await broker.OpenLinkAsync("taps", "pier/7", TimeSpan.FromSeconds(30));
+        var taken = await link.ReceiveAsync(1, CancellationToken.None);
+        await link.SettleAsync(
+            [new(taken[0].Lease, new Outcome.Rejected("no \u001b[31msuch pier", new Failure("Some.Exception", "the message", "the stack\n   at line 2")))],
+            CancellationToken.None);
+    }
+
+    [Fact]
+    public async Task Schema_apply_makes_a_store_and_a_broker_and_may_be_repeated()
+    {
+        using var courier = new Courier();
+        for (var i = 0; i < 2; i++)
+        {
+            (await courier.RunAsync("schema", "apply", "store", "--store", courier.Store)).Says("is up to date");
+            (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--queue", "taps", "--route", "test.tap=fares"))
+                .Says("is up to date: 2 queues, 1 routes");
+        }
+        var status = await courier.RunAsync("status", "--broker", courier.Broker, "--store", courier.Store);
+        status.Says("test.tap goes to fares");
+        status.Says("nothing goes to taps: it has no route");
+        status.Says("relay: none leads");
+    }
+
+    [Fact]
+    public async Task Schema_print_makes_the_same_tables_as_apply()
+    {
+        using var courier = new Courier();
+        foreach (var part in new[] { "store", "broker" })
+        {
+            var printed = await courier.RunAsync("schema", "print", part);
+            printed.Says("CREATE TABLE courier_schema".Replace("TABLE", "TABLE IF NOT EXISTS", StringComparison.Ordinal));
+            var (byHand, applied) = (Path.Combine(courier.Folder, $"{part}-1.db"), Path.Combine(courier.Folder, $"{part}-2.db"));
+            Run(byHand, printed.Output);
+            (await courier.RunAsync("schema", "apply", part, $"--{part}", $"sqlite:{applied}")).Says("is up to date");
+            Assert.Equal(TablesOf(applied), TablesOf(byHand));
+            (await courier.RunAsync("status", $"--{part}", $"sqlite:{byHand}")).Says(byHand);
+        }
+    }
+
+    [Fact]
+    public async Task Publish_takes_a_whole_event_or_only_its_data()
+    {
+        using var courier = new Courier();
+        courier.Environment["COURIER_BROKER"] = courier.Broker;
+        (await courier.RunAsync("schema", "apply", "broker", "--route", "test.tap=taps", "--route", "test.tap=fares")).Says("2 routes");
+        (await courier.RunAsync(Tap, ["publish"])).Says("published test.tap gate-1/1 to fares, taps");
+        await File.WriteAllTextAsync(Path.Combine(courier.Folder, "data.json"), """{"number":2}""");
+        (await courier.RunAsync("publish", "data.json", "--type", "test.tap", "--id", "two", "--partition-key", "k")).Says("published test.tap two");
+
+        await using var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        var events = (await broker.PeekAsync("taps", 10)).Select(e => Event.Read(e.Json)).ToList();
+        Assert.Equal([("gate-1/1", null), ("two", "k")], events.Select(e => (e.Id, e.PartitionKey)));
+        Assert.Equal("""{"number":2}""", Encoding.UTF8.GetString(events[1].Data.Span));
+    }
+
+    [Theory]
+    [InlineData("", new[] { "publish" }, "is not a CloudEvents event")]
+    [InlineData("{}", new[] { "publish" }, "say --type TYPE")]
+    [InlineData("nonsense", new[] { "publish", "--type", "test.tap" }, "the data is not JSON")]
+    [InlineData("{}", new[] { "publish", "--type", "test.other" }, "no queue is routed for type 'test.other'")]
+    [InlineData("", new[] { "publish", "missing.json" }, "there is no such file")]
+    [InlineData("", new[] { "dead-letters", "show", "99" }, "there is no dead letter 99")]
+    [InlineData("", new[] { "dead-letters", "--queue", "nope" }, "queue 'nope' does not exist")]
+    public async Task What_cannot_be_done_ends_with_1_and_a_line_that_says_why(string input, string[] arguments, string error)
+    {
+        using var courier = new Courier();
+        await SetAsideAsync(courier);
+        courier.Environment["COURIER_BROKER"] = courier.Broker;
+        (await courier.RunAsync(input, arguments)).Fails(1, error);
+    }
+
+    [Theory]
+    [InlineData(new string[0], "Required command was not provided")]
+    [InlineData(new[] { "status" }, "which broker? Say --broker ADDRESS, set COURIER_BROKER, or put \"broker\" into courier.json")]
+    [InlineData(new[] { "status", "--bogus" }, "--bogus")]
+    [InlineData(new[] { "status", "--broker", "broker.db" }, "'broker.db' is not the address of a broker")]
+    [InlineData(new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
+    [InlineData(new[] { "dead-letters", "--limit", "none" }, "--limit must be a whole number")]
+    [InlineData(new[] { "dead-letters", "show", "x" }, "x")]
+    [InlineData(new[] { "schema", "apply", "harbour" }, "harbour")]
+    [InlineData(new[] { "schema", "apply", "broker", "--broker", "sqlite:b.db", "--route", "ab" }, "--route must be TYPE=QUEUE")]
+    [InlineData(new[] { "schema", "apply", "store", "--store", "sqlite:s.db", "--queue", "q" }, "a store has no queues")]
+    public async Task A_wrong_command_line_ends_with_2(string[] arguments, string error)
+    {
+        using var courier = new Courier();
+        (await courier.RunAsync(arguments)).Fails(2, error);
+    }
+
+    [Fact]
+    public async Task Options_go_before_the_environment_and_that_before_the_file()
+    {
+        using var courier = new Courier();
+        await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker);
+        var settings = Path.Combine(courier.Folder, "courier.json");
+
+        await File.WriteAllTextAsync(settings, $$"""{ "broker": "{{courier.Broker}}" }""");
+        (await courier.RunAsync("status")).Says(courier.BrokerFile);
+        courier.Environment["COURIER_BROKER"] = "sqlite:of-the-environment.db";
+        (await courier.RunAsync("status")).Fails(1, "of-the-environment.db does not exist");
+        (await courier.RunAsync("status", "--broker", courier.Broker)).Says(courier.BrokerFile);
+
+        courier.Environment.Clear();
+        await File.WriteAllTextAsync(settings, """{ "brokr": "x" }""");
+        (await courier.RunAsync("status")).Fails(2, "'brokr' in");
+        await File.WriteAllTextAsync(settings, "{ nonsense");
+        (await courier.RunAsync("status")).Fails(2, "cannot be read as JSON");
+    }
+
+    [Fact]
+    public async Task Dead_letters_are_listed_and_shown_whole_without_their_control_characters()
+    {
+        using var courier = new Courier();
+        await SetAsideAsync(courier);
+        var list = await courier.RunAsync("dead-letters", "--broker", courier.Broker);
+        list.Says("no  [31msuch pier");
+        list.Says("gate-1/1");
+
+        var shown = await courier.RunAsync("dead-letters", "show", "1", "--broker", courier.Broker);
+        foreach (var part in new[] { "no  [31msuch pier", "Some.Exception", "the message", "the stack\n   at line 2", "pier/7", "test.tap", "\"number\": 1" }) shown.Says(part);
+        Assert.DoesNotContain('\u001b', list.Output + shown.Output);
+
+        using var json = JsonDocument.Parse((await courier.RunAsync("dead-letters", "--json", "--broker", courier.Broker)).Output);
+        var letter = Assert.Single(json.RootElement.EnumerateArray());
+        Assert.Equal("taps", letter.GetProperty("queue").GetString());
+        Assert.Equal(1, letter.GetProperty("event").GetProperty("data").GetProperty("number").GetInt32());
+        Assert.Equal(1, letter.GetProperty("attempts").GetInt32());
+    }
+
+    [Fact]
+    public async Task A_dead_letter_that_is_no_event_at_all_can_be_looked_at()
+    {
+        using var courier = new Courier();
+        await SetAsideAsync(courier, "Longsand;0417");
+        (await courier.RunAsync("dead-letters", "show", "1", "--broker", courier.Broker)).Says("Longsand;0417");
+        using var json = JsonDocument.Parse((await courier.RunAsync("dead-letters", "show", "1", "--json", "--broker", courier.Broker)).Output);
+        Assert.Equal("Longsand;0417"u8.ToArray(), json.RootElement.GetProperty("eventBase64").GetBytesFromBase64());
+    }
+
+    [Fact]
+    public async Task Status_counts_in_json()
+    {
+        using var courier = new Courier();
+        await SetAsideAsync(courier);
+        await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
+        await courier.RunAsync(Tap, ["publish", "--broker", courier.Broker]);
+        using var json = JsonDocument.Parse((await courier.RunAsync("status", "--json", "--broker", courier.Broker, "--store", courier.Store)).Output);
+        var queue = json.RootElement.GetProperty("queues")[0];
+        Assert.Equal(("taps", 1, 0, 1), (queue.GetProperty("name").GetString(), queue.GetProperty("ready").GetInt32(), queue.GetProperty("inHand").GetInt32(), queue.GetProperty("deadLetters").GetInt32()));
+        Assert.Equal(0, json.RootElement.GetProperty("outboxes")[0].GetProperty("waiting").GetInt32());
+    }
+
+    [Fact]
+    public async Task Broken_files_are_one_clear_line()
+    {
+        using var courier = new Courier();
+        (await courier.RunAsync("status", "--broker", courier.Broker)).Fails(1, "does not exist");
+        await File.WriteAllTextAsync(courier.BrokerFile, new string('x', 5000));
+        (await courier.RunAsync("status", "--broker", courier.Broker)).Fails(1, "it is not a SQLite database");
+        Run(courier.StoreFile, "CREATE TABLE recipe (name TEXT)");
+        (await courier.RunAsync("status", "--broker", courier.Store)).Fails(1, "without a broker of Gentle Courier");
+        (await courier.RunAsync("status", "--store", courier.Store)).Fails(1, "without a store of Gentle Courier");
+        (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Store)).Fails(1, "belongs to another application");
+    }
+
+    [Theory]
+    [InlineData("status")]
+    [InlineData("dead-letters")]
+    [InlineData("publish")]
+    [InlineData("schema")]
+    public async Task Help_has_examples(string command)
+    {
+        using var courier = new Courier();
+        (await courier.RunAsync(command, "--help")).Says("Examples:");
+    }
+
+    private static void Run(string file, string sql)
+    {
+        using var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={file};Pooling=False");
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        command.ExecuteNonQuery();
+    }
+
+    private static List<string> TablesOf(string file)
+    {
+        using var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={file};Pooling=False");
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = "SELECT name || coalesce(sql, '') FROM sqlite_schema ORDER BY name";
+        using var reader = command.ExecuteReader();
+        var tables = new List<string>();
+        while (reader.Read()) tables.Add(reader.GetString(0));
+        return tables;
+    }
+}

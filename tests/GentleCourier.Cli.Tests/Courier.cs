@@ -1,0 +1,76 @@
+using System.Diagnostics;
+
+namespace GentleCourier.Cli.Tests;
+
+/// <summary>The real command, in a process of its own, in a temporary working directory.</summary>
+public sealed class Courier : IDisposable
+{
+    private readonly string program;
+
+    public Courier(string? program = null)
+    {
+        var here = AppContext.BaseDirectory.TrimEnd('/');
+        this.program = program ?? Path.Combine(here, "../../GentleCourier.Cli", Path.GetFileName(here), "courier.dll");
+    }
+
+    public string Folder { get; } = Directory.CreateTempSubdirectory("courier-cli-").FullName;
+
+    public string BrokerFile => Path.Combine(Folder, "broker.db");
+
+    public string StoreFile => Path.Combine(Folder, "harbour.db");
+
+    public string Broker => $"sqlite:{BrokerFile}";
+
+    public string Store => $"sqlite:{StoreFile}";
+
+    public Dictionary<string, string> Environment { get; } = [];
+
+    public Task<Result> RunAsync(params string[] arguments) => RunAsync("", arguments);
+
+    public async Task<Result> RunAsync(string input, string[] arguments) => program.EndsWith(".dll", StringComparison.Ordinal)
+        ? await RunProgramAsync("dotnet", [program, .. arguments], input)
+        : await RunProgramAsync(program, arguments, input);
+
+    public async Task<Result> RunProgramAsync(string program, string[] arguments, string input = "")
+    {
+        var start = new ProcessStartInfo(program, arguments)
+        {
+            WorkingDirectory = Folder,
+            UseShellExecute = false,
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
+        foreach (var (name, value) in Environment) start.Environment[name] = value;
+        using var process = Process.Start(start)!;
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(3));
+        await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
+        var output = process.StandardOutput.ReadToEndAsync(limit.Token);
+        var errors = process.StandardError.ReadToEndAsync(limit.Token);
+        await process.WaitForExitAsync(limit.Token);
+        return new Result(process.ExitCode, await output, await errors);
+    }
+
+    public void Dispose() => Directory.Delete(Folder, recursive: true);
+
+    public sealed record Result(int ExitCode, string Output, string Errors)
+    {
+        /// <summary>It ended with this code and one line on standard error that says this.</summary>
+        public void Fails(int exitCode, string error)
+        {
+            Assert.Equal(exitCode, ExitCode);
+            Assert.Contains(error, Errors, StringComparison.Ordinal);
+            Assert.DoesNotContain("   at ", Errors, StringComparison.Ordinal);
+            Assert.StartsWith("courier: ", Errors, StringComparison.Ordinal);
+            Assert.Empty(Output);
+        }
+
+        /// <summary>It ended well and said this.</summary>
+        public void Says(string text)
+        {
+            Assert.Equal(("", 0), (Errors, ExitCode));
+            Assert.Contains(text, Output, StringComparison.Ordinal);
+        }
+    }
+}
