@@ -1,5 +1,9 @@
 using System.CommandLine;
 using FerryLine.Demo;
+using Spectre.Console;
+
+// Output that goes to a file or another program is not wrapped to some terminal's width.
+if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 10_000;
 
 var ledger = new Option<FileInfo?>("--ledger") { HelpName = "FILE", Description = "Write the ledger to FILE, as JSON." };
 var keep = new Option<DirectoryInfo?>("--keep") { HelpName = "DIR", Description = "Keep databases and logs in DIR, a new or empty folder." };

@@ -1,0 +1,137 @@
+using System.Diagnostics;
+using System.Text.Json;
+
+namespace FerryLine.Tests;
+
+/// <summary>The real example, as a user runs it. One after another: each run starts five processes.</summary>
+public sealed class DemoTests : IDisposable
+{
+    private const int TerminalInterrupt = 2;
+
+    private readonly string folder = Directory.CreateTempSubdirectory("ferryline-test-").FullName;
+    private readonly List<string> output = [];
+
+    [Fact]
+    public async Task The_day_is_played_and_its_ledger_balances()
+    {
+        var quiet = await PlayAsync();
+        AssertBalanced(quiet);
+
+        // Killed three times and started again, the worker comes to the same figures.
+        var stormy = await PlayAsync("--kill-fares", "3");
+        AssertBalanced(stormy);
+        Assert.Equal(3, output.Count(line => line == "Fares was killed, and is started again"));
+        foreach (var figure in new[] { "published", "handled", "waiting", "deadLetters", "takingsCents", "headCounts" })
+            Assert.Equal(quiet.GetProperty(figure).GetRawText(), stormy.GetProperty(figure).GetRawText());
+        Assert.True(stormy.GetProperty("duplicatesAbsorbed").GetInt32() >= quiet.GetProperty("duplicatesAbsorbed").GetInt32());
+    }
+
+    [Fact]
+    public async Task Wrong_taps_end_as_dead_letters_with_reasons_that_a_person_understands()
+    {
+        await PlayAsync();
+        var text = string.Join('\n', output);
+        Assert.Contains("there is no pier 'Fogbank', so nobody can have boarded there", text, StringComparison.Ordinal);
+        Assert.Contains("the tap is dated 2031-06-15", text, StringComparison.Ordinal);
+        Assert.Contains("the body is 'text/csv', not JSON", text, StringComparison.Ordinal);
+        Assert.Contains("3 refused as no JSON", text, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task An_interrupt_stops_it_cleanly_and_nothing_is_left_behind()
+    {
+        using var demo = Start();
+        while (await demo.StandardOutput.ReadLineAsync() is { } line && !line.Contains("taps   waiting", StringComparison.Ordinal))
+        {
+        }
+        Assert.NotEmpty(Children(demo.Id));
+        using (var kill = Process.Start("sh", ["-c", $"kill -{TerminalInterrupt} {demo.Id}"])) await kill.WaitForExitAsync();
+        var children = Children(demo.Id);
+        await demo.StandardOutput.ReadToEndAsync();
+        await EndAsync(demo);
+        Assert.Equal(130, demo.ExitCode);
+        Assert.DoesNotContain(children, id => Directory.Exists($"/proc/{id}"));
+        Assert.Empty(Directory.EnumerateDirectories(folder));
+    }
+
+    [Fact]
+    public async Task The_day_in_the_repository_is_what_the_generator_makes()
+    {
+        using var demo = Start("generate", folder);
+        await EndAsync(demo);
+        Assert.Equal(0, demo.ExitCode);
+        var data = Path.Combine(Path.GetDirectoryName(Program)!, "Data");
+        foreach (var file in new[] { "piers.csv", "sailings.csv", "taps.csv" })
+            Assert.Equal(await File.ReadAllTextAsync(Path.Combine(data, file)), await File.ReadAllTextAsync(Path.Combine(folder, file)));
+    }
+
+    [Theory]
+    [InlineData("--kill-fares", "99")]
+    [InlineData("--unknown")]
+    public async Task A_wrong_option_is_refused_before_anything_starts(params string[] arguments)
+    {
+        using var demo = Start(arguments);
+        await EndAsync(demo);
+        Assert.NotEqual(0, demo.ExitCode);
+        Assert.Empty(Directory.EnumerateDirectories(folder));
+    }
+
+    public void Dispose() => Directory.Delete(folder, recursive: true);
+
+    private static string Program
+    {
+        get
+        {
+            var here = AppContext.BaseDirectory.TrimEnd('/');
+            return Path.GetFullPath(Path.Combine(here, "../../FerryLine.Demo", Path.GetFileName(here), "FerryLine.Demo"));
+        }
+    }
+
+    private static void AssertBalanced(JsonElement ledger)
+    {
+        int Number(string name) => ledger.GetProperty(name).GetInt32();
+        Assert.Equal(Number("published"), Number("handled") + Number("waiting") + Number("deadLetters"));
+        Assert.Equal(0, Number("waiting"));
+        Assert.Empty(ledger.GetProperty("missing").EnumerateArray());
+        Assert.Empty(ledger.GetProperty("unexpected").EnumerateArray());
+        Assert.Equal(Number("expectedTakingsCents"), Number("takingsCents"));
+        Assert.True(Number("handled") > 4000);
+        Assert.True(Number("deadLetters") > 0);
+        Assert.True(Number("duplicatesAbsorbed") > 0);
+        Assert.Equal(ledger.GetProperty("expectedHeadCounts").GetRawText(), ledger.GetProperty("headCounts").GetRawText());
+    }
+
+    private async Task<JsonElement> PlayAsync(params string[] options)
+    {
+        output.Clear();
+        var file = Path.Combine(folder, "ledger.json");
+        using var demo = Start([.. options, "--ledger", file]);
+        while (await demo.StandardOutput.ReadLineAsync() is { } line) output.Add(line);
+        await EndAsync(demo);
+        Assert.True(demo.ExitCode == 0, string.Join('\n', output) + await demo.StandardError.ReadToEndAsync());
+        // Neither a process nor a file is left.
+        Assert.Empty(Directory.EnumerateDirectories(folder));
+        using var json = JsonDocument.Parse(await File.ReadAllTextAsync(file));
+        return json.RootElement.Clone();
+    }
+
+    private Process Start(params string[] arguments)
+    {
+        var start = new ProcessStartInfo(Program, arguments) { UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true };
+        // Its temporary files go where this test sees whether they are gone at the end.
+        start.Environment["TMPDIR"] = folder;
+        // The runtime would keep a socket there for as long as it runs.
+        start.Environment["DOTNET_EnableDiagnostics"] = "0";
+        return Process.Start(start)!;
+    }
+
+    private static async Task EndAsync(Process process)
+    {
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
+        await process.WaitForExitAsync(limit.Token);
+    }
+
+    private static List<string> Children(int parent) =>
+        [.. Directory.EnumerateDirectories($"/proc/{parent}/task").SelectMany(
+            task => File.ReadAllText(Path.Combine(task, "children")).Split(' ', StringSplitOptions.RemoveEmptyEntries))];
+}
