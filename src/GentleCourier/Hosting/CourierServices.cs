@@ -18,12 +18,12 @@ public static class CourierServices
 {
     /// <summary>
     /// Adds what this process needs: with a store, <see cref="IOutbox"/> and the relay; with bound queues, their workers.
-    /// Everything is checked when the host starts.
+    /// Settings are checked here; stores and brokers are first touched when the host starts.
     /// </summary>
     /// <param name="services">The application's services.</param>
     /// <param name="configuration">The section of settings, usually <c>builder.Configuration.GetSection("Courier")</c>.</param>
     /// <param name="configure">Registers engines and binds queues.</param>
-    /// <exception cref="InvalidOperationException">A setting cannot be read, or is unknown; the message names it.</exception>
+    /// <exception cref="OptionsValidationException">A setting is missing, unknown, unreadable or out of range; the message names it.</exception>
     public static IServiceCollection AddGentleCourier(
         this IServiceCollection services, IConfigurationSection configuration, Action<CourierBuilder> configure)
     {
@@ -36,6 +36,9 @@ public static class CourierServices
         ReadSettings(configuration, builder);
 
         var path = configuration.Path;
+        if (Problems(path, builder) is { Count: > 0 } found)
+            throw new OptionsValidationException(path, typeof(CourierOptions), found);
+
         services.AddSingleton(Options.Options.Create(builder.Options));
         services.AddSingleton(Options.Options.Create(builder.Relay));
 
@@ -59,7 +62,7 @@ public static class CourierServices
         }
 
         foreach (var binding in builder.Bindings) services.AddSingleton(binding);
-        services.AddHostedService(sp => new Preparation(() => Problems(path, builder), builder, sp));
+        services.AddHostedService(sp => new Preparation(builder, sp));
         if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled) services.AddHostedService<Relay>();
         if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
         return services;

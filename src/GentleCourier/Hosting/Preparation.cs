@@ -1,21 +1,17 @@
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
-using Microsoft.Extensions.Options;
 
 namespace GentleCourier.Hosting;
 
 /// <summary>
-/// Before anything else starts: the settings are valid, the store's tables are there, and for a process that receives, its queues and routes. A
+/// Before anything else starts: the store's tables are there, and for a process that receives, its queues and routes. A
 /// process that only publishes starts without the broker: its outbox takes the events, and the relay waits.
 /// </summary>
-internal sealed class Preparation(Func<List<string>> problems, CourierBuilder builder, IServiceProvider services) : IHostedLifecycleService
+internal sealed class Preparation(CourierBuilder builder, IServiceProvider services) : IHostedLifecycleService
 {
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
-        if (problems() is { Count: > 0 } found)
-            throw new OptionsValidationException("Courier", typeof(CourierOptions), found);
-
         var create = builder.Options.CreateMissing;
         if (services.GetService<IStore>() is { } store)
             await store.PrepareAsync(create, cancellationToken).ConfigureAwait(false);

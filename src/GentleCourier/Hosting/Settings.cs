@@ -1,4 +1,5 @@
 using Microsoft.Extensions.Configuration;
+using Microsoft.Extensions.Options;
 
 namespace GentleCourier.Hosting;
 
@@ -37,7 +38,7 @@ internal sealed class Settings(IConfigurationSection section)
         foreach (var child in section.GetChildren())
         {
             if (!known.Contains(child.Key))
-                throw new InvalidOperationException($"{child.Path} is not a setting; {section.Path} knows {string.Join(", ", known.Order(StringComparer.Ordinal))}");
+                throw Problem($"{child.Path} is not a setting; {section.Path} knows {string.Join(", ", known.Order(StringComparer.Ordinal))}");
         }
     }
 
@@ -47,6 +48,8 @@ internal sealed class Settings(IConfigurationSection section)
         return section[name];
     }
 
-    private InvalidOperationException Unreadable(string name, string text, string expected) =>
-        new($"{section.Path}:{name} must be {expected}, but is '{text}'");
+    private OptionsValidationException Unreadable(string name, string text, string expected) =>
+        Problem($"{section.Path}:{name} must be {expected}, but is '{text}'");
+
+    private OptionsValidationException Problem(string message) => new(section.Path, typeof(CourierOptions), [message]);
 }

@@ -1,0 +1,113 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Hosting;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.Configuration;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Options;
+
+namespace GentleCourier.Tests;
+
+public sealed class SettingsTests
+{
+    [WireType("test.tap")]
+    public sealed record Tap(int Number);
+
+    [WireType("test.tap")]
+    public sealed record SecondTap(int Number);
+
+    public sealed class Receiver : IReceiver<Tap>, IReceiver<SecondTap>
+    {
+        public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task HandleAsync(Delivery<SecondTap> delivery, CancellationToken cancellationToken) => Task.CompletedTask;
+    }
+
+    private static IHost Build(Dictionary<string, string?> settings, Action<CourierBuilder>? configure = null)
+    {
+        var builder = Host.CreateEmptyApplicationBuilder(null);
+        builder.Configuration.AddInMemoryCollection(settings);
+        builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), configure ?? (_ => { }));
+        return builder.Build();
+    }
+
+    [Theory]
+    [InlineData("Courier:Brokr", "x", "Courier:Brokr is not a setting; Courier knows Broker, CreateMissing, MaxEventBytes, Receivers, Relay, Source, Store")]
+    [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
+    [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
+    [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
+    [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
+    [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
+    public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
+    {
+        var thrown = Assert.Throws<OptionsValidationException>(
+            () => Build(new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Store"] = "nowhere:x", ["Courier:Source"] = "/t", [name] = value }, c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
+        Assert.Contains(error, thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void Settings_go_before_code()
+    {
+        ReceiverOptions? options = null;
+        Build(new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Store"] = "nowhere:x", ["Courier:Source"] = "/t", ["Courier:Receivers:taps:Prefetch"] = "7" }, c => c.Receive("taps", q =>
+        {
+            options = q.Options;
+            (options.Prefetch, options.Parallel) = (3, 2);
+            q.Handle<Tap, Receiver>();
+        })).Dispose();
+        Assert.Equal((7, 2), (options!.Prefetch, options.Parallel));
+    }
+
+    [Theory]
+    [InlineData("Courier:Store and Courier:Broker are both not set")]
+    [InlineData("Courier:Source is not set", "Courier:Store", "nowhere:x")]
+    [InlineData("Courier:Source must be a URI reference", "Courier:Source", "not a source", "Courier:Broker", "nowhere:x")]
+    [InlineData("Courier:MaxEventBytes must be 1,024 to", "Courier:MaxEventBytes", "12", "Courier:Broker", "nowhere:x")]
+    public void What_is_missing_or_out_of_range_is_named(string error, params string[] settings)
+    {
+        var thrown = Assert.Throws<OptionsValidationException>(() => Build(settings.Chunk(2).ToDictionary(s => s[0], s => (string?)s[1])));
+        Assert.Contains(error, thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void A_worker_without_a_broker_or_without_a_store_for_its_inbox_is_told()
+    {
+        var thrown = Assert.Throws<OptionsValidationException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
+        Assert.Contains("Courier:Broker is not set: where are the queues", thrown.Message, StringComparison.Ordinal);
+        Assert.Contains("queue 'taps' is received with an inbox; set it, or set Courier:Receivers:taps:Inbox to false", thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("broker.db", "is not an address 'engine:location'")]
+    [InlineData("pigeon:coop", "names the engine 'pigeon:', of which nothing is known; none is registered")]
+    public async Task An_address_of_no_engine_is_told_without_its_location(string address, string error)
+    {
+        using var host = Build(new() { ["Courier:Store"] = address, ["Courier:Source"] = "/t" });
+        var thrown = await Assert.ThrowsAsync<CourierException>(() => host.StartAsync());
+        Assert.Contains(error, thrown.Message, StringComparison.Ordinal);
+        Assert.DoesNotContain("coop", thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void Bindings_that_make_no_sense_are_refused()
+    {
+        Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("Bad Name", q => q.Handle<Tap, Receiver>())));
+        Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("taps", _ => { })));
+        Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>()).Receive("taps", q => q.Handle<Tap, Receiver>())));
+        Assert.Throws<InvalidOperationException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>().Handle<SecondTap, Receiver>())));
+    }
+
+    [Theory]
+    [InlineData("sqlite:/a/b:c.db", "sqlite", "/a/b:c.db")]
+    [InlineData("sqlite:", null, null)]
+    [InlineData(":x", null, null)]
+    [InlineData("C:\\x", null, null)]
+    [InlineData(null, null, null)]
+    public void Addresses_are_split_at_the_first_colon(string? text, string? scheme, string? location)
+    {
+        Assert.Equal(scheme is not null, EngineAddress.TryParse(text, out var address));
+        Assert.Equal((scheme, location), (address?.Scheme, address?.Location));
+        if (address is not null) Assert.DoesNotContain(location!, address.ToString(), StringComparison.Ordinal);
+    }
+}
