@@ -1,0 +1,27 @@
+#!/usr/bin/env bash
+# Restores, builds and runs all tests. The last line counts them: "N passed, N failed".
+# Needs the .NET 10 SDK and access to NuGet; it starts and stops everything else by itself, in temporary folders.
+set -uo pipefail
+cd "$(dirname "$0")/.."
+export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
+
+dotnet restore --locked-mode GentleCourier.slnx || exit 1
+dotnet build --no-restore -c Release GentleCourier.slnx || exit 1
+
+# One project at a time: the examples' tests start five processes each, and want the machine for themselves.
+log=$(mktemp)
+trap 'rm -f "$log"' EXIT
+dotnet test --no-build -c Release --solution GentleCourier.slnx --max-parallel-test-modules 1 2>&1 | tee "$log"
+status=${PIPESTATUS[0]}
+
+count() { sed -n "s/^ *$1: *\([0-9][0-9]*\).*/\1/p" "$log" | tail -n 1; }
+passed=$(count succeeded) failed=$(count failed)
+if [ -z "$passed" ] || [ -z "$failed" ]; then
+  echo "the tests did not run to their end" >&2
+  passed=${passed:-0} failed=1
+fi
+# A run that fails in another way than by a failed test must not look like one that passed.
+if [ "$status" -ne 0 ] && [ "$failed" -eq 0 ]; then failed=1; fi
+if [ "$passed" -eq 0 ] && [ "$status" -eq 0 ]; then status=1; fi
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ] && [ "$status" -eq 0 ]
