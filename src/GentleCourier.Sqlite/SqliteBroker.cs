@@ -138,26 +138,21 @@ internal sealed class SqliteBroker : IBroker
 
     internal TimeProvider Clock => clock;
 
-    internal Task<List<HandOver>> HandOverAsync(long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    internal Task<List<HandOver>> HandOverAsync(long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+        writer.RunAsync((BrokerStatements s) => HandOver(s, queue, credit, worker, lease), cancellationToken);
+
+    internal async Task<Exchange> SettleAsync(
+        long queue, IReadOnlyList<Settlement> settlements, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
-        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
-        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
-        var number = Random.Shared.NextInt64(1, long.MaxValue);
-        return writer.RunAsync(
+        var (exchange, waiting) = await writer.RunAsync(
             (BrokerStatements s) =>
             {
-                var now = Now;
-                if (now >= Volatile.Read(ref sweepAt)) Sweep(s, now);
-                return s.HandOver(queue, credit, number, now, now + (long)lease.TotalMilliseconds, worker);
+                var (took, back) = Settle(s, queue, settlements);
+                return (new Exchange(took, credit > 0 ? HandOver(s, queue, credit, worker, lease) : []), back);
             },
-            cancellationToken);
-    }
-
-    internal async Task<IReadOnlyList<bool>> SettleAsync(long queue, IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken)
-    {
-        var (took, waiting) = await writer.RunAsync((BrokerStatements s) => Settle(s, queue, settlements), cancellationToken).ConfigureAwait(false);
+            cancellationToken).ConfigureAwait(false);
         if (waiting > 0) Changed(queue).Raise();
-        return took;
+        return exchange;
     }
 
     internal Task<bool[]> RenewAsync(IReadOnlyList<LeaseToken> leases, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
@@ -167,6 +162,16 @@ internal sealed class SqliteBroker : IBroker
             return leases.Select(token => s.Renew(token, until)).ToArray();
         },
         cancellationToken);
+
+    private List<HandOver> HandOver(BrokerStatements statements, long queue, int credit, string worker, TimeSpan lease)
+    {
+        var now = Now;
+        if (now >= Volatile.Read(ref sweepAt)) Sweep(statements, now);
+        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
+        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
+        var number = Random.Shared.NextInt64(1, long.MaxValue);
+        return statements.HandOver(queue, credit, number, now, now + (long)lease.TotalMilliseconds, worker);
+    }
 
     private (bool[] Took, int Waiting) Settle(BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
     {

@@ -28,8 +28,8 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         }
     }
 
-    public Task<IReadOnlyList<bool>> SettleAsync(IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken) =>
-        broker.SettleAsync(queue, settlements, cancellationToken);
+    public Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
+        broker.SettleAsync(queue, settlements, credit, worker, lease, cancellationToken);
 
     public async Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken) =>
         await broker.RenewAsync(leases, lease, cancellationToken).ConfigureAwait(false);

@@ -20,7 +20,7 @@ public sealed class CommandTests
         var taken = await link.ReceiveAsync(1, CancellationToken.None);
         await link.SettleAsync(
             [new(taken[0].Lease, new Outcome.Rejected("no \u001b[31msuch pier", new Failure("Some.Exception", "the message", "the stack\n   at line 2")))],
-            CancellationToken.None);
+            0, CancellationToken.None);
     }
 
     [Fact]

@@ -22,7 +22,7 @@ public sealed class BrokerTests
 
         var fares = await broker.OpenLinkAsync("fares", "w", Lease);
         var taken = await fares.ReceiveAsync(10, CancellationToken.None);
-        await fares.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None);
+        await fares.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]);
         await fares.DisposeAsync();
 
         var figures = await broker.ReadFiguresAsync();
@@ -44,13 +44,13 @@ public sealed class BrokerTests
 
         clock.Advance(TimeSpan.FromSeconds(2));
         Assert.All(
-            await link.SettleAsync(
+            await link.SettledAsync(
             [
                 new(taken[0].Lease, Outcome.Accepted),
                 new(taken[1].Lease, Outcome.Released),
                 new(taken[2].Lease, new Outcome.Modified(TimeSpan.FromMinutes(1), "the printer is on fire")),
                 new(taken[3].Lease, new Outcome.Rejected("no such pier", new Failure("T", "M", "S"))),
-            ], CancellationToken.None),
+            ]),
             Assert.True);
 
         var figures = (await broker.ReadFiguresAsync())[0];
@@ -70,7 +70,7 @@ public sealed class BrokerTests
         // The released one comes as if it had never been handed over, the modified one after its delay.
         var again = await link.ReceiveAsync(10, CancellationToken.None);
         Assert.Equal((2, 1), (Crossing.NumberOf(Assert.Single(again).Json), again[0].Attempt));
-        await link.SettleAsync([new(again[0].Lease, Outcome.Accepted)], CancellationToken.None);
+        await link.SettledAsync([new(again[0].Lease, Outcome.Accepted)]);
         var later = link.ReceiveAsync(10, CancellationToken.None);
         clock.Advance(TimeSpan.FromMinutes(1));
         var retried = Assert.Single(await later.WaitAsync(Crossing.Limit));
@@ -100,13 +100,13 @@ public sealed class BrokerTests
 
         Outcome[] outcomes = [Outcome.Accepted, Outcome.Released, new Outcome.Modified(default, "e"), new Outcome.Rejected("r", null)];
         foreach (var outcome in outcomes)
-            Assert.Equal([false], await first.SettleAsync([new(held[1].Lease, outcome)], CancellationToken.None));
+            Assert.Equal([false], await first.SettledAsync([new(held[1].Lease, outcome)]));
         Assert.Equal([false], await first.RenewAsync([held[1].Lease], CancellationToken.None));
         Assert.Equal(3, (await broker.ReadFiguresAsync())[0].InHand);
 
-        Assert.Equal([true], await first.SettleAsync([new(held[0].Lease, Outcome.Accepted)], CancellationToken.None));
-        Assert.Equal([true, true], await second.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None));
-        Assert.Equal([false], await second.SettleAsync([new(taken[0].Lease, Outcome.Accepted)], CancellationToken.None));
+        Assert.Equal([true], await first.SettledAsync([new(held[0].Lease, Outcome.Accepted)]));
+        Assert.Equal([true, true], await second.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]));
+        Assert.Equal([false], await second.SettledAsync([new(taken[0].Lease, Outcome.Accepted)]));
     }
 
     [Fact]
@@ -180,7 +180,7 @@ public sealed class BrokerTests
                 {
                     var taken = await link.ReceiveAsync(1 + worker * 7, done.Token);
                     foreach (var delivery in taken) seen.Add(Crossing.NumberOf(delivery.Json));
-                    Assert.All(await link.SettleAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))], CancellationToken.None), Assert.True);
+                    Assert.All(await link.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]), Assert.True);
                     if (seen.Count >= Count) await done.CancelAsync();
                 }
             }

@@ -136,6 +136,10 @@ public sealed class Crossing : IAsyncDisposable
 
 public static class CrossingExtensions
 {
+    /// <summary>Settles, and fetches nothing along with it.</summary>
+    public static async Task<IReadOnlyList<bool>> SettledAsync(this IReceivingLink link, IReadOnlyList<Settlement> settlements) =>
+        (await link.SettleAsync(settlements, 0, CancellationToken.None)).Took;
+
     public static IStore Store(this IHost host) => host.Services.GetRequiredService<IStore>();
 
     /// <summary>Publishes events as a service would: in one transaction of its store.</summary>

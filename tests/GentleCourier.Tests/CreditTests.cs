@@ -16,23 +16,29 @@ public sealed class CreditTests
             });
 
     [Fact]
-    public async Task Waiting_ends_when_there_is_room_again()
+    public async Task Fetching_at_once_begins_when_nothing_lies_ready_and_there_is_room()
     {
         var credit = new Credit(prefetch: 4, parallel: 2);
-        Assert.Equal(4, await credit.WaitAsync(CancellationToken.None));
-        credit.Fetched(4);
-        var waiting = credit.WaitAsync(CancellationToken.None);
+        Assert.Equal((4, true), (credit.NeededNow, credit.UsedUp.IsCompleted));
+        credit.Fetched(3);
         credit.Started();
         credit.Started();
-        Assert.False(waiting.IsCompleted);
-        credit.Settled(1);
-        Assert.False(waiting.IsCompleted);
+        Assert.Equal((0, 2), (credit.NeededNow, credit.WorthFetching(settling: 1)));
+        var usedUp = credit.UsedUp;
+        Assert.False(usedUp.IsCompleted);
         credit.Started();
-        Assert.Equal(1, await waiting.WaitAsync(TimeSpan.FromSeconds(10)));
-        using var cancel = new CancellationTokenSource();
+        await usedUp.WaitAsync(TimeSpan.FromSeconds(10));
+        Assert.Equal(1, credit.NeededNow);
+        credit.Settled(3);
+        Assert.Equal(4, credit.NeededNow);
+    }
+
+    [Fact]
+    public void With_everything_in_hand_nothing_is_fetched()
+    {
+        var credit = new Credit(prefetch: 1, parallel: 1);
         credit.Fetched(1);
-        var cancelled = credit.WaitAsync(cancel.Token);
-        await cancel.CancelAsync();
-        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => cancelled);
+        credit.Started();
+        Assert.Equal((0, false, 1), (credit.NeededNow, credit.UsedUp.IsCompleted, credit.WorthFetching(settling: 1)));
     }
 }

@@ -14,12 +14,14 @@ public interface IReceivingLink : IAsyncDisposable
     /// <exception cref="OperationCanceledException">Cancelled; nothing was taken.</exception>
     Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken);
 
-    /// <summary>Settles many deliveries at once, durably.</summary>
-    /// <returns>
-    /// For each whether it took effect, in the order of the list. False: the lease was lost, the event belongs to
-    /// someone else by now, and nothing was changed.
-    /// </returns>
-    Task<IReadOnlyList<bool>> SettleAsync(IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken);
+    /// <summary>
+    /// Settles many deliveries at once, durably, and takes what is ready in the same breath: both together cost what one
+    /// of them does. It never waits for events. May be called while <see cref="ReceiveAsync"/> waits.
+    /// </summary>
+    /// <param name="settlements">What is to be settled.</param>
+    /// <param name="credit">How many deliveries to take at the most; 0 for none.</param>
+    /// <param name="cancellationToken">Ends the wait for the broker.</param>
+    Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken);
 
     /// <summary>Begins the lease of each delivery anew.</summary>
     /// <returns>For each whether the link still holds it, in the order of the list.</returns>
@@ -36,6 +38,14 @@ public readonly record struct LeaseToken(long Copy, long Number);
 /// <param name="Attempt">1 for the first time that the event is handed over, and so on.</param>
 /// <param name="Lease">With what to settle it.</param>
 public readonly record struct HandOver(ReadOnlyMemory<byte> Json, int Attempt, LeaseToken Lease);
+
+/// <summary>What came of settling.</summary>
+/// <param name="Took">
+/// For each settlement whether it took effect, in the order of the list. False: the lease was lost, the event belongs to
+/// someone else by now, and nothing was changed.
+/// </param>
+/// <param name="Deliveries">What was taken; no more than the credit, and maybe none.</param>
+public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries);
 
 /// <summary>How one delivery is settled.</summary>
 /// <param name="Lease">The delivery.</param>

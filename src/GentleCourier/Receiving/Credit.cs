@@ -1,8 +1,8 @@
 namespace GentleCourier.Receiving;
 
 /// <summary>
-/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more.
-/// Thread-safe.
+/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more. One loop
+/// fetches and settles; handlers, on other threads, start.
 /// </summary>
 internal sealed class Credit(int prefetch, int parallel)
 {
@@ -12,26 +12,38 @@ internal sealed class Credit(int prefetch, int parallel)
     private int unstarted;
 
     /// <summary>
-    /// How many deliveries to ask for: all that fits, but not before half of what lies ready beyond the running handlers
-    /// is used up; a fetch for every single settlement would cost a transaction each. Pure computation.
+    /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the running
+    /// handlers is used up; before that, the next settlement is soon enough. Pure computation.
     /// </summary>
     public static int ToFetch(int prefetch, int parallel, int unsettled, int unstarted) =>
         unstarted > (prefetch - parallel) / 2 ? 0 : prefetch - unsettled;
 
-    /// <summary>Waits until more should be fetched, and says how many. One caller at a time.</summary>
-    public async Task<int> WaitAsync(CancellationToken cancellationToken)
+    /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
+    public int WorthFetching(int settling)
     {
-        while (true)
+        lock (gate) return ToFetch(prefetch, parallel, unsettled - settling, unstarted);
+    }
+
+    /// <summary>How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.</summary>
+    public int NeededNow
+    {
+        get
         {
-            Task changed;
+            lock (gate) return unstarted > 0 ? 0 : prefetch - unsettled;
+        }
+    }
+
+    /// <summary>Ends when nothing lies ready any more, and there is room for something.</summary>
+    public Task UsedUp
+    {
+        get
+        {
             lock (gate)
             {
-                var free = ToFetch(prefetch, parallel, unsettled, unstarted);
-                if (free > 0) return free;
-                waiting = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-                changed = waiting.Task;
+                if (unstarted == 0 && unsettled < prefetch) return Task.CompletedTask;
+                waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+                return waiting.Task;
             }
-            await changed.WaitAsync(cancellationToken).ConfigureAwait(false);
         }
     }
 
@@ -51,24 +63,15 @@ internal sealed class Credit(int prefetch, int parallel)
         lock (gate)
         {
             unstarted--;
-            WakeIfDue();
+            if (waiting is null || unstarted > 0 || unsettled == prefetch) return;
+            waiting.TrySetResult();
+            waiting = null;
         }
     }
 
     /// <summary>Deliveries have been settled, or are no longer this worker's.</summary>
     public void Settled(int count)
     {
-        lock (gate)
-        {
-            unsettled -= count;
-            WakeIfDue();
-        }
-    }
-
-    private void WakeIfDue()
-    {
-        if (waiting is null || ToFetch(prefetch, parallel, unsettled, unstarted) == 0) return;
-        waiting.TrySetResult();
-        waiting = null;
+        lock (gate) unsettled -= count;
     }
 }

@@ -49,7 +49,10 @@ internal sealed partial class QueueWorker(
         LogStopped(logger, binding.Queue);
     }
 
-    /// <summary>The life of one link.</summary>
+    /// <summary>
+    /// The life of one link. One loop speaks with it: it settles what the handlers have finished and, in the same breath,
+    /// fetches as much as the prefetch then allows. While one exchange is under way the next batch gathers by itself.
+    /// </summary>
     private sealed class Session(QueueWorker worker, IReceivingLink link)
     {
         private readonly ReceiverOptions options = worker.options;
@@ -58,23 +61,24 @@ internal sealed partial class QueueWorker(
 
         // Both channels are bounded by the prefetch: nothing enters them that credit was not taken for.
         private readonly Channel<HandOver> toHandle = Channel.CreateUnbounded<HandOver>(new() { SingleWriter = true });
-        private readonly Channel<Settlement> toSettle = Channel.CreateUnbounded<Settlement>(new() { SingleReader = true });
+        private readonly Channel<Settlement> toSettle = Channel.CreateUnbounded<Settlement>();
+        private readonly List<Settlement> batch = [];
 
         public async Task RunAsync(Action working, CancellationToken stopping)
         {
             using var outOfTime = new CancellationTokenSource();
             using var finished = new CancellationTokenSource();
-            var handlers = Enumerable.Range(0, options.Parallel).Select(_ => Task.Run(() => HandleAsync(outOfTime.Token, stopping))).ToArray();
-            var settling = Task.Run(SettleAsync, CancellationToken.None);
+            var handlers = Task.WhenAll(Enumerable.Range(0, options.Parallel).Select(_ => Task.Run(() => HandleAsync(outOfTime.Token, stopping))));
             var renewing = RenewAsync(finished.Token);
             try
             {
-                await FetchAsync(working, stopping).ConfigureAwait(false);
+                await ExchangeAsync(working, stopping).ConfigureAwait(false);
             }
             finally
             {
                 toHandle.Writer.Complete();
-                await FinishAsync(Task.WhenAll(handlers), outOfTime, stopping).ConfigureAwait(false);
+                var settling = SettleRestAsync();
+                await FinishAsync(handlers, outOfTime, stopping).ConfigureAwait(false);
                 toSettle.Writer.Complete();
                 await settling.ConfigureAwait(false);
                 await finished.CancelAsync().ConfigureAwait(false);
@@ -82,19 +86,49 @@ internal sealed partial class QueueWorker(
             }
         }
 
-        private async Task FetchAsync(Action working, CancellationToken stopping)
+        private async Task ExchangeAsync(Action working, CancellationToken stopping)
         {
-            while (true)
+            Task<IReadOnlyList<HandOver>>? receiving = null;
+            Task<bool>? finishing = null;
+            try
             {
-                var free = await credit.WaitAsync(stopping).ConfigureAwait(false);
-                var deliveries = await link.ReceiveAsync(free, stopping).ConfigureAwait(false);
-                working();
-                credit.Fetched(deliveries.Count);
-                foreach (var delivery in deliveries)
+                while (true)
                 {
-                    held.TryAdd(delivery.Lease, 0);
-                    toHandle.Writer.TryWrite(delivery);
+                    stopping.ThrowIfCancellationRequested();
+                    while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
+                    if (batch.Count > 0) await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0).ConfigureAwait(false);
+
+                    // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
+                    if (receiving is null && credit.NeededNow > 0) receiving = link.ReceiveAsync(credit.NeededNow, stopping);
+                    if (receiving is { IsCompleted: true })
+                    {
+                        Take(await receiving.ConfigureAwait(false));
+                        receiving = null;
+                        working();
+                    }
+
+                    if (finishing is null or { IsCompleted: true }) finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
+                    await Task.WhenAny(finishing, receiving ?? credit.UsedUp).WaitAsync(stopping).ConfigureAwait(false);
                 }
+            }
+            finally
+            {
+                // What came at the moment of the stop is in hand, and has to be given back like the rest.
+                if (receiving is not null)
+                {
+                    await ((Task)receiving).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                    if (receiving.IsCompletedSuccessfully) Take(await receiving.ConfigureAwait(false));
+                }
+            }
+        }
+
+        private void Take(IReadOnlyList<HandOver> deliveries)
+        {
+            credit.Fetched(deliveries.Count);
+            foreach (var delivery in deliveries)
+            {
+                held.TryAdd(delivery.Lease, 0);
+                toHandle.Writer.TryWrite(delivery);
             }
         }
 
@@ -137,42 +171,53 @@ internal sealed partial class QueueWorker(
             }
         }
 
-        private async Task SettleAsync()
+        /// <summary>Settles, without fetching any more, until the handlers are done.</summary>
+        private async Task SettleRestAsync()
         {
-            var batch = new List<Settlement>();
-            while (await toSettle.Reader.WaitToReadAsync().ConfigureAwait(false))
+            do
             {
                 while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
-                await SettleAsync(batch).ConfigureAwait(false);
-                foreach (var settlement in batch) held.TryRemove(settlement.Lease, out _);
-                credit.Settled(batch.Count);
-                batch.Clear();
+                if (batch.Count > 0) await SettleBatchAsync(toFetch: 0).ConfigureAwait(false);
             }
+            while (await toSettle.Reader.WaitToReadAsync(CancellationToken.None).ConfigureAwait(false));
         }
 
         /// <summary>
         /// Settles, and tries again while the leases may still be ours. Given up, the events come again after the lease, to
         /// be absorbed by the inbox: late, but nothing is lost.
         /// </summary>
-        private async Task SettleAsync(List<Settlement> batch)
+        private async Task SettleBatchAsync(int toFetch)
         {
             var began = worker.clock.GetTimestamp();
             for (var failures = 1; ; failures++)
             {
                 try
                 {
-                    var settled = await link.SettleAsync(batch, CancellationToken.None).ConfigureAwait(false);
-                    var lost = settled.Count(took => !took);
+                    var (took, deliveries) = await link.SettleAsync(batch, toFetch, CancellationToken.None).ConfigureAwait(false);
+                    var lost = took.Count(t => !t);
                     if (lost > 0) LogLostLeases(worker.logger, worker.binding.Queue, lost);
+                    Settled();
+                    Take(deliveries);
                     return;
                 }
                 catch (Exception e)
                 {
                     LogNotSettled(worker.logger, worker.binding.Queue, batch.Count, e.Message);
-                    if (worker.clock.GetElapsedTime(began) > options.Lease) return;
+                    if (worker.clock.GetElapsedTime(began) > options.Lease)
+                    {
+                        Settled();
+                        return;
+                    }
                     await Task.Delay(BackOff.Bound(failures, FirstReconnect, LongestReconnect), worker.clock).ConfigureAwait(false);
                 }
             }
+        }
+
+        private void Settled()
+        {
+            foreach (var settlement in batch) held.TryRemove(settlement.Lease, out _);
+            credit.Settled(batch.Count);
+            batch.Clear();
         }
 
         private async Task RenewAsync(CancellationToken finished)
