@@ -28,7 +28,7 @@ internal static class BrokerTopology
         if (queues.Count == 0 && routes.Count == 0) return false;
         if (!create) throw Missing(file, queues, routes);
 
-        SqliteFile.WaitOut(() => raw.sqlite3_exec(connection.Handle, "BEGIN IMMEDIATE"), connection.Handle!);
+        SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
         {
             using (var add = new Statement(connection, "INSERT INTO courier_queue (name) VALUES (?) ON CONFLICT DO NOTHING"))

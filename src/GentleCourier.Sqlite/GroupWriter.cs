@@ -98,7 +98,7 @@ internal sealed class GroupWriter : IDisposable
             statements = prepare(connection);
         }
         var handle = connection.Handle!;
-        SqliteFile.WaitOut(() => raw.sqlite3_exec(handle, "BEGIN IMMEDIATE"), handle);
+        SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         foreach (var work in group)
         {
             // Alone in its transaction, work that fails takes nobody with it.

@@ -148,8 +148,8 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
     {
         if (VersionOf(connection, file) == steps.Length) return;
         RefuseForeign(connection, file);
-        SqliteFile.WaitOut(() => raw.sqlite3_exec(connection.Handle, "PRAGMA journal_mode = WAL"), connection.Handle!);
-        SqliteFile.WaitOut(() => raw.sqlite3_exec(connection.Handle, "BEGIN IMMEDIATE"), connection.Handle!);
+        SqliteFile.Execute(connection, "PRAGMA journal_mode = WAL");
+        SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
         {
             SqliteFile.Execute(connection, Versions);

@@ -23,7 +23,8 @@ internal sealed class SqliteFile
         {
             DataSource = Path,
             Mode = SqliteOpenMode.ReadWrite,
-            DefaultTimeout = (int)BusyLimit.TotalSeconds,
+            // The driver tries again by itself for this long, but only after the connection's own patience is at its end.
+            DefaultTimeout = 1,
             Pooling = false,
         };
         privateConnections = settings.ToString();
@@ -36,10 +37,10 @@ internal sealed class SqliteFile
     public string DisplayName => $"sqlite:{Path}";
 
     /// <summary>Opens a connection that stays open for long; the caller disposes it.</summary>
-    public SqliteConnection Open() => Open(privateConnections, wait: TimeSpan.Zero);
+    public SqliteConnection Open() => Open(privateConnections);
 
     /// <summary>Opens a connection for a short use; the caller disposes it, which gives it back to a pool.</summary>
-    public SqliteConnection OpenPooled() => Open(pooledConnections, wait: BusyLimit);
+    public SqliteConnection OpenPooled() => Open(pooledConnections);
 
     /// <summary>Makes the file where there is none, in a directory that must exist.</summary>
     public void Create()
@@ -64,7 +65,7 @@ internal sealed class SqliteFile
         SqliteConnection.ClearPool(connection);
     }
 
-    private SqliteConnection Open(string settings, TimeSpan wait)
+    private SqliteConnection Open(string settings)
     {
         var connection = new SqliteConnection(settings);
         try
@@ -72,7 +73,7 @@ internal sealed class SqliteFile
             if (Directory.Exists(Path)) throw new CourierException($"{DisplayName} is a directory; name a database file in it");
             if (!File.Exists(Path)) throw new CourierException($"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
             connection.Open();
-            raw.sqlite3_busy_timeout(connection.Handle, (int)wait.TotalMilliseconds);
+            Patience.Give(connection, BusyLimit);
             // FULL is what makes a commit survive a loss of power in WAL mode; some builds of SQLite default to less.
             Execute(connection, "PRAGMA synchronous = FULL");
             return connection;
@@ -89,28 +90,6 @@ internal sealed class SqliteFile
     {
         var result = raw.sqlite3_exec(connection.Handle, sql);
         if (result != raw.SQLITE_OK) SqliteException.ThrowExceptionForRC(result, connection.Handle);
-    }
-
-    /// <summary>
-    /// Runs something that takes the write lock, waiting while another connection has it. The waits are short, because
-    /// transactions here are: SQLite's own handler backs off to 100 ms, and would leave latency to luck.
-    /// </summary>
-    public static void WaitOut(Func<int> attempt, sqlite3 handle, TimeSpan? limit = null)
-    {
-        var most = (limit ?? BusyLimit).TotalMilliseconds;
-        var began = Environment.TickCount64;
-        for (var tries = 0; ; tries++)
-        {
-            var result = attempt();
-            if ((result & 0xFF) == raw.SQLITE_BUSY && Environment.TickCount64 - began < most)
-            {
-                if (tries < 10) Thread.SpinWait(50 << tries);
-                else Thread.Sleep(1);
-                continue;
-            }
-            if (result is not (raw.SQLITE_OK or raw.SQLITE_DONE or raw.SQLITE_ROW)) SqliteException.ThrowExceptionForRC(result, handle);
-            return;
-        }
     }
 
     /// <summary>What went wrong, for a person: what was tried, on which file, and what to do next.</summary>

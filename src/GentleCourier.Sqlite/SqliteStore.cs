@@ -295,7 +295,7 @@ internal sealed class SqliteStore : IStore
         public void Run(EncodedEvent @event, long now)
         {
             statement ??= new Statement(connection, "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
-            statement.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, @event.Json.Span).RunPatiently();
+            statement.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, @event.Json.Span).Run();
         }
     }
 }

@@ -60,20 +60,6 @@ internal sealed class Statement : IDisposable
         return raw.sqlite3_changes(handle);
     }
 
-    /// <summary>Runs a statement that takes the write lock, waiting while another connection has it.</summary>
-    public int RunPatiently()
-    {
-        SqliteFile.WaitOut(
-            () =>
-            {
-                var result = raw.sqlite3_step(statement);
-                raw.sqlite3_reset(statement);
-                return result;
-            },
-            handle);
-        return raw.sqlite3_changes(handle);
-    }
-
     /// <summary>Runs a query and gives the first column of its first row; null where there is no row or the value is null.</summary>
     public long? Scalar()
     {

@@ -1,7 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
-using SQLitePCL;
 
 namespace GentleCourier.Sqlite;
 
@@ -69,14 +68,12 @@ internal sealed class StoreStatements : IDisposable
 
     public bool HoldsKeys => holdsKeys.Scalar() is not null;
 
-    public long? Lead(string relay, long now, long lease)
-    {
-        return InTransaction(() => lead.Bind(1, relay).Bind(2, now).Bind(3, lease).Scalar());
-    }
+    public long? Lead(string relay, long now, long lease) =>
+        InTransaction(() => lead.Bind(1, relay).Bind(2, now).Bind(3, lease).Scalar());
 
-    public int Resign(long term) => resign.Bind(1, term).RunPatiently();
+    public int Resign(long term) => resign.Bind(1, term).Run();
 
-    public int RecordError(long term, string? error) => recordError.Bind(1, error).Bind(2, term).RunPatiently();
+    public int RecordError(long term, string? error) => recordError.Bind(1, error).Bind(2, term).Run();
 
     public OutboxBatch ReadOutbox(int limit, long now)
     {
@@ -110,12 +107,12 @@ internal sealed class StoreStatements : IDisposable
     });
 
     public bool AddToInbox(string queue, string source, string id, long now) =>
-        addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).RunPatiently() == 1;
+        addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 1;
 
     public bool IsInInbox(string queue, string source, string id) =>
         isInInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Scalar() is not null;
 
-    public void CountCopy(string queue, string source, string id) => countCopy.Bind(1, queue).Bind(2, source).Bind(3, id).RunPatiently();
+    public void CountCopy(string queue, string source, string id) => countCopy.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
 
     public void Dispose()
     {
@@ -153,8 +150,7 @@ internal sealed class StoreStatements : IDisposable
 
     private T InTransaction<T>(Func<T> write)
     {
-        var handle = Connection.Handle!;
-        SqliteFile.WaitOut(() => raw.sqlite3_exec(handle, "BEGIN IMMEDIATE"), handle);
+        SqliteFile.Execute(Connection, "BEGIN IMMEDIATE");
         var result = write();
         SqliteFile.Execute(Connection, "COMMIT");
         return result;

@@ -99,8 +99,8 @@ public sealed class DamagedFileTests
         begin.CommandText = "BEGIN IMMEDIATE";
         begin.ExecuteNonQuery();
         using var other = file.Open();
-        var busy = Assert.Throws<SqliteException>(() => SqliteFile.WaitOut(
-            () => SQLitePCL.raw.sqlite3_exec(other.Handle, "BEGIN IMMEDIATE"), other.Handle!, TimeSpan.FromMilliseconds(50)));
+        Patience.Give(other, TimeSpan.FromMilliseconds(50));
+        var busy = Assert.Throws<SqliteException>(() => SqliteFile.Execute(other, "BEGIN IMMEDIATE"));
         Assert.Contains("another process keeps it locked", file.Problem(busy, "write").Message, StringComparison.Ordinal);
     }
 

@@ -1,0 +1,46 @@
+using System.Runtime.CompilerServices;
+using System.Runtime.InteropServices;
+using Microsoft.Data.Sqlite;
+using SQLitePCL;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// How a connection waits while another has the write lock. Transactions here are short, so it looks again after
+/// microseconds at first and after a millisecond at last. SQLite's own handler backs off to 100 ms and the driver's to
+/// 150 ms: under a burst that leaves latency to luck, and the disk idle.
+/// </summary>
+internal static unsafe partial class Patience
+{
+    private const int Spins = 8, ShortSleeps = 50;
+
+    /// <summary>Lets the connection wait for about <paramref name="limit"/> before it reports a locked file.</summary>
+    public static void Give(SqliteConnection connection, TimeSpan limit)
+    {
+        try
+        {
+            _ = sqlite3_busy_handler(connection.Handle!.DangerousGetHandle(), &Wait, (nint)limit.TotalMilliseconds);
+        }
+        catch (Exception e) when (e is DllNotFoundException or EntryPointNotFoundException)
+        {
+            // Another build of SQLite than the driver's usual one: its own handler is coarser, but right.
+            raw.sqlite3_busy_timeout(connection.Handle, (int)limit.TotalMilliseconds);
+        }
+    }
+
+    [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
+    private static int Wait(nint limit, int tries)
+    {
+        if (tries - ShortSleeps > limit) return 0;
+        if (tries < Spins) Thread.SpinWait(20 << tries);
+        else _ = usleep(tries < ShortSleeps ? 100u : 1000u);
+        return 1;
+    }
+
+    [LibraryImport("e_sqlite3")]
+    [UnmanagedCallConv(CallConvs = [typeof(CallConvCdecl)])]
+    private static partial int sqlite3_busy_handler(nint connection, delegate* unmanaged[Cdecl]<nint, int, int> handler, nint argument);
+
+    [LibraryImport("libc")]
+    private static partial int usleep(uint microseconds);
+}
