@@ -42,7 +42,7 @@ internal static class DeadLettersCommand
             var most = result.GetValue(limit);
             var letters = await broker.ReadDeadLettersAsync(result.GetValue(queue), most, cancel);
             if (result.GetValue(json)) Plain.PrintJson(letters.Select(ForScripts));
-            else Print(letters, most, broker.DisplayName);
+            else Print(letters, most, result.GetValue(queue) is { } only ? $"queue {only} of {broker.DisplayName}" : broker.DisplayName);
         });
         command.Subcommands.Add(CreateShow());
         return command;
@@ -68,11 +68,11 @@ internal static class DeadLettersCommand
         return command;
     }
 
-    private static void Print(IReadOnlyList<DeadLetter> letters, int limit, string broker)
+    private static void Print(IReadOnlyList<DeadLetter> letters, int limit, string where)
     {
         if (letters.Count == 0)
         {
-            AnsiConsole.WriteLine($"no dead letters in {broker}");
+            AnsiConsole.WriteLine($"no dead letters in {where}");
             return;
         }
         // The reason is what people look for: it has a line of its own, however wide the terminal is.

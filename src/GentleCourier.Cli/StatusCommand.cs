@@ -67,6 +67,7 @@ internal static class StatusCommand
             }
             if (queues.Figures.Count == 0) AnsiConsole.WriteLine("  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
             else AnsiConsole.Write(table);
+            AnsiConsole.WriteLine();
             foreach (var type in queues.Topology.Routes.GroupBy(r => r.Type, r => r.Queue))
                 AnsiConsole.WriteLine($"  {Plain.Line(type.Key)} goes to {string.Join(", ", type)}");
             foreach (var queue in queues.Topology.Queues.Where(q => !queues.TypesOf(q).Any()))

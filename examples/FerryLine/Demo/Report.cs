@@ -22,14 +22,15 @@ internal static class Report
 
         AnsiConsole.MarkupLine("[bold]dead letters[/], by reason:");
         var reasons = new Grid().AddColumn(new GridColumn().RightAligned().NoWrap()).AddColumn(new GridColumn().NoWrap()).AddColumn();
-        foreach (var group in account.DeadLetters.GroupBy(d => (d.Queue, d.Reason)).OrderBy(g => g.Key))
-            reasons.AddRow($"{group.Count()}", group.Key.Queue, Markup.Escape(group.Key.Reason));
+        // As in the ledger, an event counts once, also where a gate had sent it twice.
+        foreach (var group in account.DeadLetters.DistinctBy(d => (d.Queue, Event.Read(d.Json).Id)).GroupBy(d => (d.Queue, d.Reason)).OrderBy(g => g.Key))
+            reasons.AddRow($" {group.Count()}", group.Key.Queue, Markup.Escape(group.Key.Reason));
         AnsiConsole.Write(reasons);
 
         AnsiConsole.WriteLine();
-        AnsiConsole.MarkupLine($"takings      {Euros(account.TakingsCents),12}   expected {Euros(expected.TakingsCents),12}   {Verdict(account.TakingsCents == expected.TakingsCents)}");
-        AnsiConsole.MarkupLine($"on board     {account.HeadCounts.Values.Sum(),12:N0}   expected {expected.HeadCounts.Values.Sum(),12:N0}   {Verdict(account.HeadCounts.Count == expected.HeadCounts.Count && !account.HeadCounts.Except(expected.HeadCounts).Any())}, sailing by sailing");
-        AnsiConsole.MarkupLine($"nearly full  {account.CrowdedSailings.Count,12:N0}   expected {expected.CrowdedSailings.Count,12:N0}   {Verdict(account.CrowdedSailings.SequenceEqual(expected.CrowdedSailings))}");
+        AnsiConsole.MarkupLine($" takings      {Euros(account.TakingsCents),12}   expected {Euros(expected.TakingsCents),12}   {Verdict(account.TakingsCents == expected.TakingsCents)}");
+        AnsiConsole.MarkupLine($" on board     {account.HeadCounts.Values.Sum(),12:N0}   expected {expected.HeadCounts.Values.Sum(),12:N0}   {Verdict(account.HeadCounts.Count == expected.HeadCounts.Count && !account.HeadCounts.Except(expected.HeadCounts).Any())}, sailing by sailing");
+        AnsiConsole.MarkupLine($" nearly full  {account.CrowdedSailings.Count,12:N0}   expected {expected.CrowdedSailings.Count,12:N0}   {Verdict(account.CrowdedSailings.SequenceEqual(expected.CrowdedSailings))}");
 
         var disagreements = account.DisagreementsWith(expected).ToList();
         foreach (var line in disagreements) AnsiConsole.MarkupLine($"[red]wrong:[/] {Markup.Escape(line)}");
