@@ -13,6 +13,9 @@ namespace GentleCourier.Publishing;
 internal sealed partial class Relay(
     IStore store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
 {
+    // Under load a batch is gathered for this long; after a pause the first event leaves at once.
+    private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
+
     private readonly RelayOptions options = options.Value;
     private readonly string name = WorkerName.Unique();
     private int failures;
@@ -59,7 +62,11 @@ internal sealed partial class Relay(
             var batch = await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
             if (batch.Rows.Count > 0)
             {
+                var began = clock.GetTimestamp();
                 if (!await RelayBatchAsync(term.Value, batch.Rows, stopping).ConfigureAwait(false)) return null;
+                // Each batch costs two commits: relaying every event by itself would slow down those who publish them.
+                var rest = Gathering - clock.GetElapsedTime(began);
+                if (batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
                 continue;
             }
 

@@ -33,6 +33,15 @@ internal sealed class Credit(int prefetch, int parallel)
         }
     }
 
+    /// <summary>Whether no delivery lies ready: the next handler to finish has nothing to do.</summary>
+    public bool NothingReady
+    {
+        get
+        {
+            lock (gate) return unstarted == 0;
+        }
+    }
+
     /// <summary>Ends when nothing lies ready any more, and there is room for something.</summary>
     public Task UsedUp
     {

@@ -17,6 +17,8 @@ internal sealed partial class QueueWorker(
     private readonly DeliveryHandler handler = handler;
     private readonly TimeProvider clock = clock;
     private readonly ILogger logger = logger;
+    // While handlers have work at hand, finished deliveries are gathered for this long, or to half the prefetch.
+    private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
     private static readonly TimeSpan FirstReconnect = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestReconnect = TimeSpan.FromSeconds(15);
 
@@ -63,6 +65,7 @@ internal sealed partial class QueueWorker(
         private readonly Channel<HandOver> toHandle = Channel.CreateUnbounded<HandOver>(new() { SingleWriter = true });
         private readonly Channel<Settlement> toSettle = Channel.CreateUnbounded<Settlement>();
         private readonly List<Settlement> batch = [];
+        private long lastSettled;
 
         public async Task RunAsync(Action working, CancellationToken stopping)
         {
@@ -96,7 +99,13 @@ internal sealed partial class QueueWorker(
                 {
                     stopping.ThrowIfCancellationRequested();
                     while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
-                    if (batch.Count > 0) await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0).ConfigureAwait(false);
+                    var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
+                    if (batch.Count > 0 && patience <= TimeSpan.Zero)
+                    {
+                        await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0).ConfigureAwait(false);
+                        lastSettled = worker.clock.GetTimestamp();
+                        patience = Timeout.InfiniteTimeSpan;
+                    }
 
                     // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
                     if (receiving is null && credit.NeededNow > 0) receiving = link.ReceiveAsync(credit.NeededNow, stopping);
@@ -108,7 +117,9 @@ internal sealed partial class QueueWorker(
                     }
 
                     if (finishing is null or { IsCompleted: true }) finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
-                    await Task.WhenAny(finishing, receiving ?? credit.UsedUp).WaitAsync(stopping).ConfigureAwait(false);
+                    var changed = Task.WhenAny(finishing, receiving ?? credit.UsedUp);
+                    await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(changed, Task.Delay(patience, worker.clock, stopping)))
+                        .ConfigureAwait(false);
                 }
             }
             finally
@@ -121,6 +132,11 @@ internal sealed partial class QueueWorker(
                 }
             }
         }
+
+        /// <summary>How long what has been finished may still gather: not at all when a handler has run out of work.</summary>
+        private TimeSpan Patience() => batch.Count >= (options.Prefetch + 1) / 2 || credit.NothingReady
+            ? TimeSpan.Zero
+            : Gathering - worker.clock.GetElapsedTime(lastSettled);
 
         private void Take(IReadOnlyList<HandOver> deliveries)
         {
