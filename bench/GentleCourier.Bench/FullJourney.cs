@@ -8,12 +8,14 @@ using Microsoft.Extensions.DependencyInjection;
 namespace GentleCourier.Bench;
 
 /// <summary>
-/// From the business transaction to the committed effect, with outbox and inbox, in one process and one store; against the
-/// same writes one after another: publish in a transaction each, copy, lease, handle in a transaction each, delete.
+/// From the business transaction of one service to the committed effect in another, each with a store of its own, while both
+/// run; against the same writes one after another: publish in a transaction each, copy, lease, handle in a transaction each,
+/// delete.
 /// </summary>
 internal sealed class FullJourney : IBenchmark
 {
-    private const string Business = "CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT); CREATE TABLE charge (number INTEGER PRIMARY KEY, card TEXT);";
+    private const string Taps = "CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT);";
+    private const string Charges = "CREATE TABLE charge (number INTEGER PRIMARY KEY, card TEXT);";
 
     public string Name => "journey";
 
@@ -24,17 +26,24 @@ internal sealed class FullJourney : IBenchmark
     public async Task<double> OursAsync(Workshop workshop)
     {
         var broker = await workshop.BrokerAsync();
-        var host = workshop.Host(
+        var harbour = workshop.Host(_ => { });
+        var store = harbour.Services.GetRequiredService<IStore>();
+        var outbox = harbour.Services.GetRequiredService<IOutbox>();
+        await harbour.StartAsync();
+        await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
+        Workshop.Execute(connection, Taps);
+
+        var fares = workshop.Host(
             courier => courier.Receive("taps", queue =>
             {
                 queue.Options.Prefetch = ReceiveRate.Prefetch;
                 queue.Handle<Tap, ChargingReceiver>();
-            }));
-        var store = host.Services.GetRequiredService<IStore>();
-        var outbox = host.Services.GetRequiredService<IOutbox>();
-        await host.StartAsync();
-        await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
-        Workshop.Execute(connection, Business);
+            }),
+            new() { ["Courier:Store"] = $"sqlite:{workshop.ReceiverFile}", ["Courier:Relay:Enabled"] = "false" });
+        var receiving = fares.Services.GetRequiredService<IStore>();
+        await receiving.PrepareAsync(create: true);
+        await using (var setUp = (SqliteConnection)await receiving.OpenConnectionAsync()) Workshop.Execute(setUp, Charges);
+        await fares.StartAsync();
         await using var insert = Workshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
 
         var began = Stopwatch.GetTimestamp();
@@ -54,10 +63,9 @@ internal sealed class FullJourney : IBenchmark
 
     public Task<double> BareAsync(Workshop workshop)
     {
-        using var store = workshop.Open(workshop.StoreFile, Business + """
-            CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL);
-            CREATE TABLE inbox (id TEXT PRIMARY KEY) WITHOUT ROWID;
-            """);
+        using var store = workshop.Open(
+            workshop.StoreFile, Taps + "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
+        using var receiver = workshop.Open(workshop.ReceiverFile, Charges + "CREATE TABLE inbox (id TEXT PRIMARY KEY) WITHOUT ROWID");
         using var broker = workshop.Open(workshop.BrokerFile, RelayRate.BareBroker);
         using var insert = Workshop.Prepare(store, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
         using var publish = Workshop.Prepare(store, "INSERT INTO outbox (type, event) VALUES ($1, $2)", 2);
@@ -69,8 +77,8 @@ internal sealed class FullJourney : IBenchmark
             $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE due <= $3 ORDER BY due LIMIT {ReceiveRate.Prefetch}) RETURNING id, event",
             3);
         using var delete = Workshop.Prepare(broker, "DELETE FROM queue WHERE id = $1 AND lease = $2", 2);
-        using var inbox = Workshop.Prepare(store, "INSERT INTO inbox (id) VALUES ($1)", 1);
-        using var charge = Workshop.Prepare(store, "INSERT INTO charge (number, card) VALUES ($1, $2)", 2);
+        using var inbox = Workshop.Prepare(receiver, "INSERT INTO inbox (id) VALUES ($1)", 1);
+        using var charge = Workshop.Prepare(receiver, "INSERT INTO charge (number, card) VALUES ($1, $2)", 2);
 
         var began = Stopwatch.GetTimestamp();
         for (var i = 0; i < Events; i++)
@@ -100,10 +108,10 @@ internal sealed class FullJourney : IBenchmark
             Workshop.Execute(broker, "COMMIT");
             foreach (var row in rows)
             {
-                Workshop.Execute(store, "BEGIN IMMEDIATE");
+                Workshop.Execute(receiver, "BEGIN IMMEDIATE");
                 Workshop.Run(inbox, $"{row.Id}");
                 Workshop.Run(charge, handled++, "card");
-                Workshop.Execute(store, "COMMIT");
+                Workshop.Execute(receiver, "COMMIT");
             }
             Workshop.Execute(broker, "BEGIN IMMEDIATE");
             foreach (var row in rows) Workshop.Run(delete, row.Id, 1L);

@@ -7,11 +7,14 @@ using Microsoft.Extensions.DependencyInjection;
 namespace GentleCourier.Bench;
 
 /// <summary>What publishing adds to a business transaction: its rate with one event, against its rate without.</summary>
-internal sealed class OutboxCost : IBenchmark
+/// <param name="smallest">The smallest transaction there is, one insert; or a usual one: look, insert, update.</param>
+internal sealed class OutboxCost(bool smallest) : IBenchmark
 {
-    public string Name => "outbox";
+    public string Name => smallest ? "outbox-min" : "outbox";
 
-    public string What => "a business transaction that publishes one event, against the same without";
+    public string What => smallest
+        ? "a transaction of one insert that publishes one event, against the same without"
+        : "a transaction that looks, inserts and updates, and publishes one event, against the same without";
 
     public int Events => 10_000;
 
@@ -33,14 +36,27 @@ internal sealed class OutboxCost : IBenchmark
     private async Task<double> RunAsync(IStore store, Func<SqliteTransaction, int, Task> publish)
     {
         await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
-        Workshop.Execute(connection, "CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT); CREATE INDEX by_card ON tap (card)");
+        Workshop.Execute(connection, """
+            CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT);
+            CREATE INDEX by_card ON tap (card);
+            CREATE TABLE deck (sailing TEXT PRIMARY KEY, on_board INTEGER) WITHOUT ROWID;
+            """);
+        await using var look = Workshop.Prepare(connection, "SELECT count(*) FROM tap WHERE card = $1", 1);
+        await using var update = Workshop.Prepare(
+            connection, "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = on_board + 1", 1);
         await using var insert = Workshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
         var began = Stopwatch.GetTimestamp();
         for (var i = 0; i < Events; i++)
         {
             await using var transaction = connection.BeginTransaction();
-            insert.Transaction = transaction;
+            (look.Transaction, insert.Transaction, update.Transaction) = (transaction, transaction, transaction);
             var tap = Workshop.Tap(i);
+            if (!smallest)
+            {
+                look.Parameters[0].Value = tap.Card;
+                look.ExecuteScalar();
+                Workshop.Run(update, tap.Sailing);
+            }
             Workshop.Run(insert, tap.Pier, tap.Card, tap.Sailing);
             await publish(transaction, i);
             await transaction.CommitAsync();

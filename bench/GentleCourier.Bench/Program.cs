@@ -11,7 +11,7 @@ for (var i = 0; i < args.Length; i++)
     else names.Add(args[i]);
 }
 
-IBenchmark[] all = [new OutboxCost(), new RelayRate(), new ReceiveRate(), new FullJourney()];
+IBenchmark[] all = [new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(), new FullJourney()];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
 {
     Console.Error.WriteLine($"no benchmark '{unknown}'; there are {string.Join(", ", all.Select(b => b.Name))}");

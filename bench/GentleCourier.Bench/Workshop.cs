@@ -37,6 +37,9 @@ internal sealed class Workshop : IAsyncDisposable
 
     public string StoreFile => Path.Combine(folder, "store.db");
 
+    /// <summary>The store of a second service.</summary>
+    public string ReceiverFile => Path.Combine(folder, "receiver.db");
+
     public string BrokerFile => Path.Combine(folder, "broker.db");
 
     public static Tap Tap(int number) => new(number, "Longsand", $"card-{number % 400}", $"sailing-{number % 40}");

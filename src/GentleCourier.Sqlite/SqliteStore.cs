@@ -84,13 +84,8 @@ internal sealed class SqliteStore : IStore
     public Task ResignAsync(long term, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Resign(term), cancellationToken);
 
-    public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
-    {
-        // Order: fresh events must not pass an earlier one with their key that is held. This is rare, and costs a write.
-        if (await TakeTurnAsync(s => s.HoldsKeys, cancellationToken).ConfigureAwait(false))
-            await TakeTurnAsync(s => s.HoldFollowers(limit), cancellationToken).ConfigureAwait(false);
-        return await TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken).ConfigureAwait(false);
-    }
+    public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
 
     public Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);

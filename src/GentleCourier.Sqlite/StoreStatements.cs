@@ -66,8 +66,6 @@ internal sealed class StoreStatements : IDisposable
 
     public bool HasFresh => hasFresh.Scalar() is not null;
 
-    public bool HoldsKeys => holdsKeys.Scalar() is not null;
-
     public long? Lead(string relay, long now, long lease) =>
         InTransaction(() => lead.Bind(1, relay).Bind(2, now).Bind(3, lease).Scalar());
 
@@ -75,24 +73,34 @@ internal sealed class StoreStatements : IDisposable
 
     public int RecordError(long term, string? error) => recordError.Bind(1, error).Bind(2, term).Run();
 
+    /// <summary>
+    /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare, its
+    /// fresh events are moved behind it, in one transaction with the reading: none can slip in between.
+    /// </summary>
     public OutboxBatch ReadOutbox(int limit, long now)
     {
+        if (holdsKeys.Scalar() is null) return Read(limit, now);
+        return InTransaction(() =>
+        {
+            holdFollowers.Bind(1, limit).Run();
+            deleteFollowers.Bind(1, limit).Run();
+            return Read(limit, now);
+        });
+    }
+
+    private OutboxBatch Read(int limit, long now)
+    {
+        // Half of a batch at the most is for events that have failed before: however many there are, fresh ones get through.
         var rows = new List<OutboxRow>();
-        due.Bind(1, now).Bind(2, limit);
+        due.Bind(1, now).Bind(2, Math.Max(1, limit / 2));
         while (due.Step()) rows.Add(new OutboxRow(-due.Int64(0), (int)due.Int64(5), EventOf(due)));
 
-        fresh.Bind(1, limit - rows.Count);
+        fresh.Bind(1, Math.Max(1, limit - rows.Count));
         while (fresh.Step()) rows.Add(new OutboxRow(fresh.Int64(0), 0, EventOf(fresh)));
 
         var next = nextDue.Scalar();
         return new OutboxBatch(rows, next is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : null);
     }
-
-    public int HoldFollowers(int limit) => InTransaction(() =>
-    {
-        holdFollowers.Bind(1, limit).Run();
-        return deleteFollowers.Bind(1, limit).Run();
-    });
 
     public bool Mark(long term, IReadOnlyList<RelayMark> marks, long now) => InTransaction(() =>
     {

@@ -217,6 +217,27 @@ public sealed class ReceiverTests
     }
 
     [Fact]
+    public async Task A_worker_killed_between_commit_and_settling_of_its_last_attempt_leaves_no_dead_letter()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        var store = crossing.Store("fares");
+        await store.PrepareAsync(create: true);
+        await (await crossing.StartAsync("harbour")).PublishAsync(EventDraft.Of(new Tap(1), id: "one"));
+        await using (var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1)))
+        {
+            Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
+            await using var handling = await store.BeginHandlingAsync("taps", "/test/harbour", "one");
+            await handling!.CommitAsync();
+        }
+
+        await StartFaresAsync(crossing, new Log(), limits => limits.MaxAttempts = 1);
+        await SettledAsync(crossing, deadLetters: 0);
+        Assert.Equal(2, Assert.Single(await store.ReadInboxAsync("taps")).Copies);
+    }
+
+    [Fact]
     public async Task A_stop_finishes_what_is_in_hand_and_gives_back_the_rest_untouched()
     {
         await using var crossing = new Crossing();

@@ -38,6 +38,8 @@ public interface IStore : IAsyncDisposable
     /// Reads events that may be relayed now: fresh ones in the order in which they were added, and held ones that are
     /// due. Rows are found by being there, never by an id that was seen before: transactions commit out of order.
     /// </summary>
+    /// <param name="limit">About how many.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
     Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>

@@ -22,15 +22,14 @@ internal sealed partial class DeliveryHandler(
         var id = "(unread)";
         try
         {
-            if (handOver.Attempt > options.MaxAttempts)
-            {
-                return Rejected(id, new Outcome.Rejected(
-                    $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never settled; "
-                    + "its worker was killed or lost its lease", null));
-            }
-
             var @event = Event.Read(handOver.Json);
             id = @event.Id;
+            if (handOver.Attempt > options.MaxAttempts)
+            {
+                return await RejectUnlessHandledAsync(@event, new Outcome.Rejected(
+                    $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never settled; "
+                    + "its worker was killed or lost its lease", null)).ConfigureAwait(false);
+            }
             if (!binding.Handlers.TryGetValue(@event.Type, out var handler))
             {
                 return Rejected(id, new Outcome.Rejected(
@@ -80,11 +79,11 @@ internal sealed partial class DeliveryHandler(
         catch (Exception e)
         {
             activity?.SetStatus(ActivityStatusCode.Error, e.Message);
-            return Failed(@event, attempt, e);
+            return await FailedAsync(@event, attempt, e).ConfigureAwait(false);
         }
     }
 
-    private Outcome Failed(Event @event, int attempt, Exception e)
+    private async Task<Outcome> FailedAsync(Event @event, int attempt, Exception e)
     {
         switch (e)
         {
@@ -98,12 +97,32 @@ internal sealed partial class DeliveryHandler(
         if (attempt >= options.MaxAttempts)
         {
             var tries = attempt == 1 ? "the only attempt" : $"all {attempt} attempts";
-            return Rejected(@event.Id, new Outcome.Rejected($"failed {tries}; the last with {error}", Failure.Of(e)));
+            return await RejectUnlessHandledAsync(
+                @event, new Outcome.Rejected($"failed {tries}; the last with {error}", Failure.Of(e))).ConfigureAwait(false);
         }
 
         var delay = BackOff.Delay(attempt, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble());
         LogFailed(logger, binding.Queue, @event.Type, @event.Id, attempt, options.MaxAttempts, delay, e);
         return new Outcome.Modified(delay, error);
+    }
+
+    /// <summary>
+    /// The end of the attempts is no proof that none succeeded: a worker may have died between its commit and settling, or
+    /// the answer to a commit may have been lost. Where the inbox knows the event it is done, and not set aside.
+    /// </summary>
+    private async Task<Outcome> RejectUnlessHandledAsync(Event @event, Outcome.Rejected outcome)
+    {
+        if (inboxStore is null) return Rejected(@event.Id, outcome);
+        try
+        {
+            var handled = await inboxStore.AbsorbIfHandledAsync(binding.Queue, @event.Source, @event.Id, CancellationToken.None).ConfigureAwait(false);
+            return handled ? Absorbed(@event) : Rejected(@event.Id, outcome);
+        }
+        catch (CourierException e)
+        {
+            // As long as the inbox cannot be asked, nobody knows.
+            return new Outcome.Modified(options.LongestDelay, $"{outcome.Reason}; and the inbox cannot be asked: {e.Message}");
+        }
     }
 
     private Outcome.Rejected Rejected(string id, Outcome.Rejected outcome)
