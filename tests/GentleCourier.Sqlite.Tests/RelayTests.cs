@@ -1,6 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Sqlite.Tests;
 
@@ -114,19 +115,54 @@ public sealed class RelayTests
         Assert.NotEqual(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
     }
 
+    private static async Task AddAsync(IStore store, params (string Id, string? Key)[] events)
+    {
+        await using var connection = await store.OpenConnectionAsync();
+        await using var transaction = await connection.BeginTransactionAsync();
+        await store.AddAsync(transaction, [.. events.Select(e => new EncodedEvent(e.Id, "test.tap", e.Key, "{}"u8.ToArray()))]);
+        await transaction.CommitAsync();
+    }
+
+    [Fact]
+    public async Task What_is_added_behind_a_held_event_with_its_key_waits_for_it_and_follows_in_order()
+    {
+        await using var crossing = new Crossing();
+        var clock = new FakeTimeProvider();
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        var term = (await store.LeadAsync("one", TimeSpan.FromDays(1)))!.Value;
+        async Task<string[]> ReadAsync(int limit = 10) => [.. (await store.ReadOutboxAsync(limit)).Rows.Select(r => r.Event.Id)];
+
+        await AddAsync(store, ("1", "a"), ("2", "b"));
+        var rows = (await store.ReadOutboxAsync(10)).Rows;
+        await store.MarkAsync(term, [new(rows[0], PublishResult.Deferred("not now"), TimeSpan.FromMinutes(1)), new(rows[1], PublishResult.Taken, default)]);
+
+        await AddAsync(store, ("3", "a"), ("4", null), ("5", "b"), ("6", "a"));
+        Assert.Equal(["4", "5"], await ReadAsync());
+        Assert.Equal(clock.GetUtcNow() + TimeSpan.FromMinutes(1), (await store.ReadOutboxAsync(10)).NextDue);
+
+        clock.Advance(TimeSpan.FromMinutes(1));
+        Assert.Equal(["1", "3", "6", "4", "5"], await ReadAsync());
+
+        // Deferred again, it holds back its followers for as long as itself.
+        rows = (await store.ReadOutboxAsync(10)).Rows;
+        await store.MarkAsync(term, [new(rows[0], PublishResult.Deferred("still not"), TimeSpan.FromMinutes(5))]);
+        Assert.Equal(["4", "5"], await ReadAsync());
+        Assert.Equal(("1", 2, "still not"), (await store.ReadHeldAsync(1)).Select(h => (h.Id, h.Attempts, h.LastError)).Single());
+        clock.Advance(TimeSpan.FromMinutes(5));
+
+        // However many have failed before, fresh ones get into every batch.
+        Assert.Equal(["1", "4"], await ReadAsync(limit: 2));
+    }
+
     [Fact]
     public async Task A_relay_that_has_lost_the_lead_marks_nothing()
     {
         await using var crossing = new Crossing();
-        var clock = new Microsoft.Extensions.Time.Testing.FakeTimeProvider();
+        var clock = new FakeTimeProvider();
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
-        await using (var connection = await store.OpenConnectionAsync())
-        {
-            await using var transaction = await connection.BeginTransactionAsync();
-            await store.AddAsync(transaction, [new EncodedEvent("1", "test.tap", null, "{}"u8.ToArray())]);
-            await transaction.CommitAsync();
-        }
+        await AddAsync(store, ("1", null));
 
         var lease = TimeSpan.FromSeconds(5);
         var first = await store.LeadAsync("one", lease);
