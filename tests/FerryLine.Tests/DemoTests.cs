@@ -41,7 +41,7 @@ public sealed class DemoTests : IDisposable
     public async Task An_interrupt_stops_it_cleanly_and_nothing_is_left_behind()
     {
         using var demo = Start();
-        while (await demo.StandardOutput.ReadLineAsync() is { } line && !line.Contains("taps   waiting", StringComparison.Ordinal))
+        while (await demo.StandardOutput.ReadLineAsync() is { } line && !line.Contains("taps  waiting", StringComparison.Ordinal))
         {
         }
         Assert.NotEmpty(Children(demo.Id));

@@ -99,7 +99,7 @@ internal static class Play
 
             var figures = await broker.ReadFiguresAsync(cancel);
             var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled,4}"));
-            AnsiConsole.MarkupLine($"{sailing.Departs[11..16]}  {sailing.Pier,-11} {bySailing[sailing.Id].Count(),4} taps   [grey]waiting: {waiting}[/]");
+            AnsiConsole.MarkupLine($"{sailing.Departs[11..16]}  {sailing.Pier,-10} {bySailing[sailing.Id].Count(),4} taps  [grey]waiting: {waiting}[/]");
         }
         // The wrong taps, which belong to no sailing.
         var known = day.Sailings.Select(s => s.Id).ToHashSet();
