@@ -85,6 +85,22 @@ public sealed class ReceiverTests
         Assert.Empty(log.Taps);
     }
 
+    private sealed class Spiteful : Exception
+    {
+        public override string Message => throw new InvalidOperationException("not even this");
+    }
+
+    [Fact]
+    public async Task An_exception_that_cannot_be_read_ends_neither_the_worker_nor_the_attempts()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new Spiteful() : Task.CompletedTask };
+        await StartFaresAsync(crossing, log, limits => (limits.MaxAttempts, limits.FirstDelay, limits.LongestDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1), new Tap(2));
+        await SettledAsync(crossing, deadLetters: 1);
+        Assert.Equal([1, 1, 2], log.Taps.Select(t => t.Data.Number).Order());
+    }
+
     [Fact]
     public async Task A_receiver_may_say_that_trying_again_is_useless()
     {

@@ -33,11 +33,12 @@ public sealed class SettingsTests
     }
 
     [Theory]
-    [InlineData("Courier:Brokr", "x", "Courier:Brokr is not a setting; Courier knows Broker, CreateMissing, MaxEventBytes, Receivers, Relay, Source, Store")]
+    [InlineData("Courier:Brokr", "x", "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, Receivers, Relay, Source, Store")]
     [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
     [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
     [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
+    [InlineData("Courier:Receivers:tap:Prefetch", "5", "Courier:Receivers:tap is not a setting of this process; Courier:Receivers knows taps")]
     [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
     public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
     {

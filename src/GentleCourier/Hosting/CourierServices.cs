@@ -88,6 +88,8 @@ public static class CourierServices
         relay.LongestDelay = settings.Time(nameof(relay.LongestDelay), relay.LongestDelay);
         settings.RefuseOthers();
 
+        settings = new Settings(section.GetSection("Receivers"));
+        settings.Ignore([.. builder.Bindings.Select(b => b.Queue)]).RefuseOthers();
         foreach (var binding in builder.Bindings)
         {
             var limits = binding.Options;

@@ -43,6 +43,12 @@ internal sealed partial class DeliveryHandler(
         {
             return Rejected(id, new Outcome.Rejected($"unreadable event: {e.Message}", Failure.Of(e)));
         }
+        catch (Exception e)
+        {
+            // Not the handler's own failure, which has an outcome by now: one of dealing with it, such as an exception whose
+            // own message throws. It must not end the loop that handles deliveries; attempts go on counting.
+            return new Outcome.Modified(options.LongestDelay, $"the delivery could not be dealt with: {e.GetType().FullName}");
+        }
     }
 
     private async Task<Outcome> HandleAsync(
