@@ -18,7 +18,7 @@ if (args.Length > 3)
     };
 }
 
-var builder = Host.CreateApplicationBuilder();
+var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
 builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
 {
     ["Courier:Source"] = $"/rig/{role}",
@@ -26,12 +26,15 @@ builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
     ["Courier:Broker"] = $"sqlite:{broker}",
     ["Courier:Relay:Enabled"] = $"{role == "relay"}",
     ["Courier:Relay:Lease"] = "00:00:01",
-    ["Courier:Receivers:marks:Lease"] = "00:00:01",
 });
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
 {
     courier.UseSqlite();
-    if (role == "receive") courier.Receive("marks", queue => queue.Handle<Mark, WriteMark>());
+    if (role == "receive") courier.Receive("marks", queue =>
+    {
+        queue.Options.Lease = TimeSpan.FromSeconds(1);
+        queue.Handle<Mark, WriteMark>();
+    });
 });
 await builder.Build().RunAsync();
 

@@ -357,7 +357,8 @@ public sealed class ReceiverTests
         await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
             services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock));
-        await crossing.AnotherBroker(clock).PublishAsync([new EncodedEvent("1", "test.tap", null, """
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PublishAsync([new EncodedEvent("1", "test.tap", null, """
             {"specversion":"1.0","id":"1","source":"/t","type":"test.tap","data":{"number":1} }
             """u8.ToArray())]);
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
@@ -370,10 +371,10 @@ public sealed class ReceiverTests
             await Crossing.UntilAsync(
                 async () => await crossing.SharedStore("broker").CountAsync($"courier_lease WHERE until >= {due}") == 1, "the lease is renewed");
         }
-        var held = Assert.Single(await crossing.AnotherBroker(clock).PeekAsync("taps", 10));
+        var held = Assert.Single(await broker.PeekAsync("taps", 10));
         Assert.Equal((QueuedState.InHand, 1), (held.State, held.Attempts));
         finish.SetResult();
-        await Crossing.UntilAsync(async () => (await crossing.AnotherBroker(clock).PeekAsync("taps", 10)).Count == 0, "it is settled");
+        await Crossing.UntilAsync(async () => (await broker.PeekAsync("taps", 10)).Count == 0, "it is settled");
         Assert.Single(log.Taps);
     }
 
