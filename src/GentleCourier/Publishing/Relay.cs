@@ -29,7 +29,7 @@ internal sealed partial class Relay(
             try
             {
                 term = await TakeTurnAsync(term, stoppingToken).ConfigureAwait(false);
-                failures = 0;
+                await RecoverAsync(term).ConfigureAwait(false);
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
             {
@@ -99,13 +99,17 @@ internal sealed partial class Relay(
         }
         // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
         var marked = await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false);
-        if (marked && failures > 0)
-        {
-            await store.RecordRelayErrorAsync(term, null, CancellationToken.None).ConfigureAwait(false);
-            LogRecovered(logger, broker.DisplayName, failures);
-            failures = 0;
-        }
+        if (marked) await RecoverAsync(term).ConfigureAwait(false);
         return marked;
+    }
+
+    /// <summary>It works: an error that was written down is no longer true.</summary>
+    private async Task RecoverAsync(long? term)
+    {
+        if (failures == 0) return;
+        if (term is { } mine) await store.RecordRelayErrorAsync(mine, null, CancellationToken.None).ConfigureAwait(false);
+        LogRecovered(logger, store.DisplayName, broker.DisplayName, failures);
+        failures = 0;
     }
 
     private async Task<long?> BackOffAsync(long? term, Exception problem, CancellationToken stopping)
@@ -168,8 +172,8 @@ internal sealed partial class Relay(
     [LoggerMessage(103, LogLevel.Warning, "Relay of {Store} to {Broker} failed: {Problem} (failure {Failures} in a row; next try in {Delay})")]
     private static partial void LogFailed(ILogger logger, string store, string broker, string problem, int failures, TimeSpan delay);
 
-    [LoggerMessage(104, LogLevel.Information, "Relay works again: {Broker} took events after {Failures} failures")]
-    private static partial void LogRecovered(ILogger logger, string broker, int failures);
+    [LoggerMessage(104, LogLevel.Information, "Relay of {Store} to {Broker} works again after {Failures} failures")]
+    private static partial void LogRecovered(ILogger logger, string store, string broker, int failures);
 
     [LoggerMessage(105, LogLevel.Warning, "Event {Type} {Id} is held in the outbox and will be tried again: {Reason}")]
     private static partial void LogDeferred(ILogger logger, string type, string id, string reason);

@@ -25,25 +25,24 @@ internal sealed class InboxTransaction(IStore? store, string queue, Event @event
                 $"queue '{queue}' is received without an inbox, so there is no transaction to work in; "
                 + $"set Courier:Store, and leave Courier:Receivers:{queue}:Inbox on");
         }
-        if (!AlreadyHandled && handling is null)
-        {
-            handling = await store.BeginHandlingAsync(queue, @event.Source, @event.Id, cancellationToken).ConfigureAwait(false);
-            AlreadyHandled = handling is null;
-        }
-        return handling?.Transaction
+        return (await EnsureBegunAsync(store, cancellationToken).ConfigureAwait(false))?.Transaction
             ?? throw new OperationCanceledException($"event {@event.Id} has been handled by another delivery in the meantime");
     }
 
-    /// <summary>Makes the row, the effect and the new events durable; true unless another copy was first.</summary>
+    /// <summary>Makes the row, the effect and the new events durable; nothing, where another copy was first.</summary>
     public async Task CommitAsync(CancellationToken cancellationToken)
     {
-        if (store is null || AlreadyHandled) return;
-        if (handling is null)
-        {
-            handling = await store.BeginHandlingAsync(queue, @event.Source, @event.Id, cancellationToken).ConfigureAwait(false);
-            AlreadyHandled = handling is null;
-        }
-        if (handling is not null) await handling.CommitAsync(cancellationToken).ConfigureAwait(false);
+        if (store is null) return;
+        if (await EnsureBegunAsync(store, cancellationToken).ConfigureAwait(false) is { } begun)
+            await begun.CommitAsync(cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task<IHandling?> EnsureBegunAsync(IStore inbox, CancellationToken cancellationToken)
+    {
+        if (AlreadyHandled || handling is not null) return handling;
+        handling = await inbox.BeginHandlingAsync(queue, @event.Source, @event.Id, cancellationToken).ConfigureAwait(false);
+        AlreadyHandled = handling is null;
+        return handling;
     }
 
     public ValueTask DisposeAsync() => handling?.DisposeAsync() ?? ValueTask.CompletedTask;
