@@ -15,12 +15,12 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, c.event FROM courier_place p JOIN courier_copy c ON c.id = p.copy
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event FROM courier_place p JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
     private readonly Statement lease = new(connection, """
-        INSERT INTO courier_lease (copy, queue, number, until, attempts, first_attempt, worker, error)
-        SELECT copy, queue, ?1, ?2, attempts + 1, coalesce(first_attempt, ?3), ?4, error
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error
         FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
         """);
     private readonly Statement leavePlaces = new(connection, "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
@@ -29,8 +29,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement renew = new(connection, "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
     private readonly Statement deleteCopy = new(connection, "DELETE FROM courier_copy WHERE id = ?");
     private readonly Statement release = new(connection, """
-        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error)
-        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, iif(l.attempts > 1, l.first_attempt, NULL), l.error
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
+        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned, iif(l.attempts > 1, l.first_attempt, NULL), l.error
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
     private readonly Statement retry = new(connection, """
@@ -46,8 +46,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     private readonly Statement expiredQueues = new(connection, "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
     private readonly Statement returnExpired = new(connection, """
-        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error)
-        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.first_attempt, 'the lease of ' || l.worker || ' ran out'
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
+        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt, 'the lease of ' || l.worker || ' ran out'
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.until <= ?1
         """);
     private readonly Statement endExpired = new(connection, "DELETE FROM courier_lease WHERE until <= ?");
@@ -78,7 +78,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         while (next.Step())
         {
             (lastDue, lastCopy) = (next.Int64(0), next.Int64(1));
-            handed.Add(new HandOver(next.Blob(3), (int)next.Int64(2), new LeaseToken(lastCopy, number)));
+            handed.Add(new HandOver(next.Blob(4), (int)next.Int64(2), (int)next.Int64(3), new LeaseToken(lastCopy, number)));
         }
         if (handed.Count == 0) return handed;
 

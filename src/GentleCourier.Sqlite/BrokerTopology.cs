@@ -36,6 +36,7 @@ internal static class BrokerTopology
             using (var add = new Statement(connection, "INSERT INTO courier_route SELECT ?, id FROM courier_queue WHERE name = ? ON CONFLICT DO NOTHING"))
                 foreach (var route in routes) add.Bind(1, route.Type).Bind(2, route.Queue).Run();
             SqliteFile.Execute(connection, "UPDATE courier_topology SET version = version + 1");
+            FaultPoint.Pass(FaultPoint.TopologyNotCommitted);
             SqliteFile.Execute(connection, "COMMIT");
             return true;
         }

@@ -119,7 +119,9 @@ internal sealed class GroupWriter : IDisposable
             }
             SqliteFile.Execute(connection, "RELEASE work");
         }
+        FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
         SqliteFile.Execute(connection, "COMMIT");
+        FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
     }
 
     private void Close()

@@ -124,6 +124,10 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
             set_aside     INTEGER NOT NULL,
             event         BLOB NOT NULL
         );
+        """, """
+        -- How many of the latest attempts in a row ended without being settled: their worker was killed or lost its lease.
+        ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         """);
 
     /// <summary>All of it, for a person to read or a migration tool to run on an empty database.</summary>
@@ -156,6 +160,7 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
             // Another process may have done it while this one waited for the lock.
             foreach (var step in steps.Skip(VersionOf(connection, file))) SqliteFile.Execute(connection, step);
             SqliteFile.Execute(connection, $"INSERT OR REPLACE INTO courier_schema VALUES ('{part}', {steps.Length})");
+            FaultPoint.Pass(FaultPoint.SchemaNotCommitted);
             SqliteFile.Execute(connection, "COMMIT");
         }
         catch

@@ -70,6 +70,7 @@ internal sealed class SqliteStore : IStore
         {
             var insert = inserts.GetValue(connection, c => new OutboxInsert(c, file));
             foreach (var @event in events) insert.Run(@event, Now);
+            FaultPoint.Pass(FaultPoint.AddedNotCommitted);
             return Task.CompletedTask;
         }
         catch (SqliteException e)
@@ -112,7 +113,7 @@ internal sealed class SqliteStore : IStore
         }
     }
 
-    public async Task<IHandling?> BeginHandlingAsync(string queue, string source, string id, CancellationToken cancellationToken)
+    public async Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
         SqliteTransaction? transaction = null;
@@ -121,12 +122,8 @@ internal sealed class SqliteStore : IStore
             var writes = Statements();
             // The first statement takes the write lock, and waits for it if another process has it.
             transaction = writes.Connection.BeginTransaction(deferred: true);
-            if (writes.AddToInbox(queue, source, id, Now)) return new Handling(this, transaction);
-
-            writes.CountCopy(queue, source, id);
-            transaction.Commit();
-            transaction.Dispose();
-            turn.Release();
+            if (writes.AddToInbox(queue, events, Now)) return new Handling(this, transaction, queue);
+            EndTurn(transaction);
             return null;
         }
         catch (Exception e)
@@ -136,14 +133,8 @@ internal sealed class SqliteStore : IStore
         }
     }
 
-    public Task<bool> AbsorbIfHandledAsync(string queue, string source, string id, CancellationToken cancellationToken) => TakeTurnAsync(
-        s =>
-        {
-            var handled = s.IsInInbox(queue, source, id);
-            if (handled) s.CountCopy(queue, source, id);
-            return handled;
-        },
-        cancellationToken);
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
+        await TakeTurnAsync(s => s.Absorb(queue, events), cancellationToken).ConfigureAwait(false);
 
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
@@ -232,18 +223,19 @@ internal sealed class SqliteStore : IStore
         },
         cancellationToken);
 
-    private sealed class Handling(SqliteStore store, SqliteTransaction transaction) : IHandling
+    private sealed class Handling(SqliteStore store, SqliteTransaction transaction, string queue) : IHandling
     {
         private bool ended;
 
         public DbTransaction Transaction => transaction;
 
-        public Task CommitAsync(CancellationToken cancellationToken)
+        public Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
             if (transaction.Connection is null)
                 throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
             try
             {
+                if (except.Count > 0) store.Statements().TakeFromInbox(queue, except);
                 transaction.Commit();
                 return Task.CompletedTask;
             }

@@ -14,7 +14,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement hasFresh, holdsKeys, fresh, due, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, deleteHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, holdFollowers, deleteFollowers;
-    private readonly Statement addToInbox, isInInbox, countCopy;
+    private readonly Statement addToInbox, isInInbox, countCopy, takeFromInbox;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -59,6 +59,7 @@ internal sealed class StoreStatements : IDisposable
 
         addToInbox = Prepare("INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
         isInInbox = Prepare("SELECT 1 FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
+        takeFromInbox = Prepare("DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         countCopy = Prepare("UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
     }
 
@@ -114,13 +115,32 @@ internal sealed class StoreStatements : IDisposable
         return true;
     });
 
-    public bool AddToInbox(string queue, string source, string id, long now) =>
-        addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 1;
+    /// <returns>False where one is there already.</returns>
+    public bool AddToInbox(string queue, IReadOnlyList<EventKey> events, long now)
+    {
+        foreach (var (source, id) in events)
+            if (addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 0) return false;
+        return true;
+    }
 
-    public bool IsInInbox(string queue, string source, string id) =>
-        isInInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Scalar() is not null;
+    public void TakeFromInbox(string queue, IReadOnlyList<EventKey> events)
+    {
+        foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
+    }
 
-    public void CountCopy(string queue, string source, string id) => countCopy.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
+    public bool[] Absorb(string queue, IReadOnlyList<EventKey> events)
+    {
+        var handled = new bool[events.Count];
+        for (var i = 0; i < handled.Length; i++)
+            handled[i] = isInInbox.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Scalar() is not null;
+        if (!handled.Contains(true)) return handled;
+        return InTransaction(() =>
+        {
+            for (var i = 0; i < handled.Length; i++)
+                if (handled[i]) countCopy.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Run();
+            return handled;
+        });
+    }
 
     public void Dispose()
     {

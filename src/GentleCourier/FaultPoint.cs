@@ -1,10 +1,33 @@
 namespace GentleCourier;
 
 /// <summary>
-/// A named place between two writes. Tests arm it to kill the process or to fail right there; unarmed it is one check.
+/// The places between any two writes of the library, by name. Tests arm them to kill the process right there; unarmed, a
+/// place is one check.
 /// </summary>
 internal static class FaultPoint
 {
+    public const string SchemaNotCommitted = "schema: written, not committed";
+    public const string StorePreparedOnly = "start: store prepared, broker not";
+    public const string TopologyNotCommitted = "topology: written, not committed";
+    public const string AddedNotCommitted = "outbox: added, not committed";
+    public const string LeadsNotPublished = "relay: leads, nothing published";
+    public const string PublishedNotMarked = "relay: published, not marked";
+    public const string StoppedNotResigned = "relay: stopped, not resigned";
+    public const string WrittenNotCommitted = "broker: written, not committed";
+    public const string CommittedNotConfirmed = "broker: committed, not confirmed";
+    public const string HandedOverNotHandled = "receiver: handed over, not handled";
+    public const string ArrivalSettledNotHandled = "receiver: settled on arrival, not handled";
+    public const string HandledNotCommitted = "receiver: handled, not committed";
+    public const string CommittedNotSettled = "receiver: committed, not settled";
+
+    /// <summary>Every place.</summary>
+    public static IReadOnlyList<string> All { get; } =
+    [
+        SchemaNotCommitted, StorePreparedOnly, TopologyNotCommitted, AddedNotCommitted, LeadsNotPublished, PublishedNotMarked,
+        StoppedNotResigned, WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
+        HandledNotCommitted, CommittedNotSettled,
+    ];
+
     /// <summary>What happens at each place; called with its name.</summary>
     public static Action<string>? Armed { get; set; }
 

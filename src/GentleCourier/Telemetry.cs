@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Events;
+using GentleCourier.Receiving;
 
 namespace GentleCourier;
 
@@ -8,16 +9,26 @@ internal static class Telemetry
 {
     public static readonly ActivitySource Source = new("GentleCourier");
 
-    /// <summary>The span in which a delivery is handled; a child of the operation that published the event.</summary>
-    public static Activity? StartProcessing(string queue, Event @event)
+    /// <summary>
+    /// The span in which deliveries are handled: a child of the operation that published the event, or, for a batch, linked
+    /// to those that published its events.
+    /// </summary>
+    public static Activity? StartProcessing(string queue, IReadOnlyList<ReadDelivery> deliveries)
     {
         if (!Source.HasListeners()) return null;
-        if (!ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var parent)) parent = default;
-        var activity = Source.StartActivity($"process {queue}", ActivityKind.Consumer, parent);
+        var single = deliveries.Count == 1;
+        var contexts = deliveries.Select(d => ContextOf(d.Event));
+        var activity = single
+            ? Source.StartActivity($"process {queue}", ActivityKind.Consumer, contexts.First())
+            : Source.StartActivity($"process {queue}", ActivityKind.Consumer, default(ActivityContext), links: contexts.Select(c => new ActivityLink(c)));
         activity?.SetTag("messaging.system", "gentle_courier");
         activity?.SetTag("messaging.operation.type", "process");
         activity?.SetTag("messaging.destination.name", queue);
-        activity?.SetTag("messaging.message.id", @event.Id);
+        if (single) activity?.SetTag("messaging.message.id", deliveries[0].Event.Id);
+        else activity?.SetTag("messaging.batch.message_count", deliveries.Count);
         return activity;
     }
+
+    private static ActivityContext ContextOf(Event @event) =>
+        ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var context) ? context : default;
 }

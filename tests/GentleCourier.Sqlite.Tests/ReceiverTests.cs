@@ -13,7 +13,11 @@ namespace GentleCourier.Sqlite.Tests;
 
 public sealed class ReceiverTests
 {
-    private static readonly Dictionary<string, string?> QuickRetries = new() { ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001" };
+    private static readonly Dictionary<string, string?> QuickRetries = new()
+    {
+        ["Courier:Receivers:taps:MaxAttempts"] = "5",
+        ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001",
+    };
 
     private static Task<IHost> StartFaresAsync(
         Crossing crossing, Log log, Action<ReceiverOptions>? limits = null, Dictionary<string, string?>? settings = null, string service = "fares") =>
@@ -221,7 +225,7 @@ public sealed class ReceiverTests
         await crossing.RouteAsync(("test.tap", "taps"));
         var broker = crossing.Broker();
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
-        for (var death = 1; death <= 5; death++)
+        for (var death = 1; death <= 8; death++)
         {
             await using var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1));
             Assert.Equal(death, (await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit))[0].Attempt);
@@ -245,8 +249,8 @@ public sealed class ReceiverTests
         await using (var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1)))
         {
             Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
-            await using var handling = await store.BeginHandlingAsync("taps", "/test/harbour", "one");
-            await handling!.CommitAsync();
+            await using var handling = await store.BeginHandlingAsync("taps", [new EventKey("/test/harbour", "one")]);
+            await handling!.CommitAsync([]);
         }
 
         await StartFaresAsync(crossing, new Log(), limits => limits.MaxAttempts = 1);
@@ -410,7 +414,7 @@ public sealed class ReceiverTests
         await using var crossing = new Crossing();
         var error = await Assert.ThrowsAsync<OptionsValidationException>(() => StartFaresAsync(
             crossing, new Log(), settings: new() { ["Courier:Receivers:taps:Prefetch"] = "0", ["Courier:Relay:BatchSize"] = "0" }));
-        Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, but is 0", error.Message, StringComparison.Ordinal);
+        Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0", error.Message, StringComparison.Ordinal);
         Assert.Contains("Courier:Relay:BatchSize must be", error.Message, StringComparison.Ordinal);
     }
 

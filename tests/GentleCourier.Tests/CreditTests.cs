@@ -1,5 +1,6 @@
 using CsCheck;
 using GentleCourier.Receiving;
+using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Tests;
 
@@ -15,19 +16,22 @@ public sealed class CreditTests
                 return fetch >= 0 && unsettled + fetch <= prefetch && (unstarted > 0 || fetch == prefetch - unsettled);
             });
 
+    private static Credit NewCredit(Prefetch prefetch, int parallel = 1, TimeProvider? clock = null) =>
+        new(prefetch, parallel, batch: 1, clock ?? TimeProvider.System);
+
     [Fact]
     public async Task Fetching_at_once_begins_when_nothing_lies_ready_and_there_is_room()
     {
-        var credit = new Credit(prefetch: 4, parallel: 2);
-        Assert.Equal((4, true), (credit.NeededNow, credit.UsedUp.IsCompleted));
+        var credit = NewCredit(4, parallel: 2);
+        Assert.Equal((4, true), (credit.NeededNow, credit.Attention.IsCompleted));
         credit.Fetched(3);
         credit.Started();
         credit.Started();
         Assert.Equal((0, 2), (credit.NeededNow, credit.WorthFetching(settling: 1)));
-        var usedUp = credit.UsedUp;
-        Assert.False(usedUp.IsCompleted);
+        var attention = credit.Attention;
+        Assert.False(attention.IsCompleted);
         credit.Started();
-        await usedUp.WaitAsync(TimeSpan.FromSeconds(10));
+        await attention.WaitAsync(TimeSpan.FromSeconds(10));
         Assert.Equal(1, credit.NeededNow);
         credit.Settled(3);
         Assert.Equal(4, credit.NeededNow);
@@ -36,9 +40,72 @@ public sealed class CreditTests
     [Fact]
     public void With_everything_in_hand_nothing_is_fetched()
     {
-        var credit = new Credit(prefetch: 1, parallel: 1);
+        var credit = NewCredit(1);
         credit.Fetched(1);
         credit.Started();
-        Assert.Equal((0, false, 1), (credit.NeededNow, credit.UsedUp.IsCompleted, credit.WorthFetching(settling: 1)));
+        Assert.Equal((0, false, 1), (credit.NeededNow, credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
+    }
+
+    [Fact]
+    public void Without_a_limit_it_always_asks_for_another_helping()
+    {
+        var credit = NewCredit(Prefetch.Unlimited);
+        for (var i = 0; i < 1000; i++) credit.Fetched(Credit.Helping);
+        Assert.Equal((Credit.Helping, 0), (credit.NeededNow, credit.Surplus));
+    }
+
+    [Fact]
+    public async Task While_no_handler_ends_nothing_is_held_that_others_could_begin()
+    {
+        var credit = NewCredit(10, parallel: 2);
+        credit.Fetched(10);
+        credit.Started();
+        credit.Started();
+        credit.Stuck(1);
+        Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow));
+        var attention = credit.Attention;
+        credit.Settled(2);
+        credit.Stuck(1);
+        await attention.WaitAsync(TimeSpan.FromSeconds(10));
+        Assert.Equal((8, 0, 0), (credit.Surplus, credit.NeededNow, credit.WorthFetching(0)));
+        credit.Stuck(-1);
+        Assert.Equal(0, credit.Surplus);
+    }
+
+    [Fact]
+    public void After_a_refusal_deliveries_are_fetched_one_by_one_until_they_are_trusted_again()
+    {
+        var credit = NewCredit(10, parallel: 4);
+        credit.Fetched(3);
+        credit.Started();
+        credit.Started();
+        credit.Started();
+        credit.Refused(7);
+        credit.Settled(7);
+        Assert.Equal((0, 0), (credit.NeededNow, credit.WorthFetching(2)));
+        Assert.Equal(1, credit.WorthFetching(3));
+        credit.Settled(3);
+        Assert.Equal(1, credit.NeededNow);
+        credit.Trust();
+        Assert.Equal(10, credit.NeededNow);
+    }
+
+    [Fact]
+    public void A_self_tuned_worker_gives_back_what_waits_behind_unexpectedly_long_work()
+    {
+        var clock = new FakeTimeProvider();
+        var credit = NewCredit(Prefetch.SelfTuned, clock: clock);
+        for (var i = 0; i < 100; i++)
+        {
+            credit.Handled(TimeSpan.FromMicroseconds(50), 1);
+            credit.Exchanged(TimeSpan.FromMilliseconds(1));
+        }
+        var held = credit.NeededNow;
+        Assert.InRange(held, 50, 150);
+        credit.Fetched(held);
+        credit.Started();
+        Assert.Equal(0, credit.Surplus);
+        clock.Advance(TimeSpan.FromMilliseconds(100));
+        Assert.Equal(held - 1, credit.Surplus);
     }
 }

@@ -39,6 +39,15 @@ public sealed class SettingsTests
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
     [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
     [InlineData("Courier:Receivers:tap:Prefetch", "5", "Courier:Receivers:tap is not a setting of this process; Courier:Receivers knows taps")]
+    [InlineData("Courier:Receivers:taps:Prefetch", "lots", "Courier:Receivers:taps:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
+    [InlineData("Courier:Receivers:taps:Prefetch", "0", "Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0")]
+    [InlineData("Courier:Receivers:taps:BatchSize", "21", "Courier:Receivers:taps:Prefetch must be at least Parallel times BatchSize (1 x 21), but is 20")]
+    [InlineData("Courier:Receivers:taps:BatchWait", "00:02:00", "Courier:Receivers:taps:BatchWait must be 0 to 1 minute, but is 00:02:00")]
+    [InlineData("Courier:Receivers:taps:Settling", "1", "Courier:Receivers:taps:Settling must be AfterHandling or OnArrival, but is '1'")]
+    [InlineData("Courier:Receivers:taps:TimeLimit", "00:00:00", "Courier:Receivers:taps:TimeLimit must be 1 millisecond to 1 day, but is 00:00:00")]
+    [InlineData("Courier:Receivers:taps:TimeLimit", "soon", "Courier:Receivers:taps:TimeLimit must be a time as hh:mm:ss, but is 'soon'")]
+    [InlineData("Courier:Receivers:taps:MaxAge", "00:00:00.5", "Courier:Receivers:taps:MaxAge must be 1 second to 365 days")]
+    [InlineData("Courier:Receivers:taps:ImmediateRetries", "-1", "Courier:Receivers:taps:ImmediateRetries must be 0 to 1,000, but is -1")]
     [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
     public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
     {
@@ -51,13 +60,23 @@ public sealed class SettingsTests
     public void Settings_go_before_code()
     {
         ReceiverOptions? options = null;
-        Build(new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Store"] = "nowhere:x", ["Courier:Source"] = "/t", ["Courier:Receivers:taps:Prefetch"] = "7" }, c => c.Receive("taps", q =>
+        Build(new()
+        {
+            ["Courier:Broker"] = "nowhere:x",
+            ["Courier:Store"] = "nowhere:x",
+            ["Courier:Source"] = "/t",
+            ["Courier:Receivers:taps:Prefetch"] = "7",
+            ["Courier:Receivers:taps:TimeLimit"] = "none",
+            ["Courier:Receivers:taps:MaxAge"] = "1.00:00:00",
+            ["Courier:Receivers:taps:Settling"] = "OnArrival",
+        }, c => c.Receive("taps", q =>
         {
             options = q.Options;
-            (options.Prefetch, options.Parallel) = (3, 2);
+            (options.Prefetch, options.Parallel, options.TimeLimit) = (3, 2, TimeSpan.FromSeconds(5));
             q.Handle<Tap, Receiver>();
         })).Dispose();
-        Assert.Equal((7, 2), (options!.Prefetch, options.Parallel));
+        Assert.Equal((7, 2, null), (options!.Prefetch, options.Parallel, options.TimeLimit));
+        Assert.Equal((TimeSpan.FromDays(1), Settling.OnArrival), (options.MaxAge, options.Settling));
     }
 
     [Theory]

@@ -36,8 +36,12 @@ public readonly record struct LeaseToken(long Copy, long Number);
 /// <summary>An event handed over to a link: a delivery, not yet read.</summary>
 /// <param name="Json">The event in CloudEvents' JSON format, UTF-8, as it was published.</param>
 /// <param name="Attempt">1 for the first time that the event is handed over, and so on.</param>
+/// <param name="Abandoned">
+/// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost its
+/// lease. Where an engine cannot know, all of them.
+/// </param>
 /// <param name="Lease">With what to settle it.</param>
-public readonly record struct HandOver(ReadOnlyMemory<byte> Json, int Attempt, LeaseToken Lease);
+public readonly record struct HandOver(ReadOnlyMemory<byte> Json, int Attempt, int Abandoned, LeaseToken Lease);
 
 /// <summary>What came of settling.</summary>
 /// <param name="Took">

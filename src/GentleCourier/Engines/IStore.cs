@@ -56,16 +56,16 @@ public interface IStore : IAsyncDisposable
     Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Begins the transaction in which an event is handled, its row in the inbox already written.
+    /// Begins the transaction in which events are handled, their rows in the inbox already written.
     /// </summary>
     /// <returns>
-    /// Null where the event has been handled in this queue's name before: the copy is counted, and there is nothing to do.
-    /// Waits while another transaction handles the same event.
+    /// Null where one of the events has been handled in this queue's name before, or is in the list twice: nothing has
+    /// begun. Waits while another transaction handles the same event.
     /// </returns>
-    Task<IHandling?> BeginHandlingAsync(string queue, string source, string id, CancellationToken cancellationToken = default);
+    Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 
-    /// <summary>Whether an event has been handled in this queue's name; where it has, the copy is counted.</summary>
-    Task<bool> AbsorbIfHandledAsync(string queue, string source, string id, CancellationToken cancellationToken = default);
+    /// <summary>For each event whether it has been handled in this queue's name; where it has, a further copy is counted.</summary>
+    Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
@@ -77,14 +77,19 @@ public interface IStore : IAsyncDisposable
     Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
 }
 
-/// <summary>The transaction in which one event is handled. Disposing it without a commit rolls it back.</summary>
+/// <summary>The identity of an event from end to end.</summary>
+public readonly record struct EventKey(string Source, string Id);
+
+/// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
 public interface IHandling : IAsyncDisposable
 {
     /// <summary>The transaction, open.</summary>
     DbTransaction Transaction { get; }
 
-    /// <summary>Commits the inbox row, the handler's effect and the events that it added, together.</summary>
-    Task CommitAsync(CancellationToken cancellationToken = default);
+    /// <summary>Commits the inbox rows, the handler's effect and the events that it added, together.</summary>
+    /// <param name="except">Events that were not handled after all: they get no row.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken = default);
 }
 
 /// <summary>Events to be relayed.</summary>

@@ -94,9 +94,15 @@ public static class CourierServices
         {
             var limits = binding.Options;
             settings = new Settings(section.GetSection($"Receivers:{binding.Queue}"));
-            limits.Prefetch = settings.Number(nameof(limits.Prefetch), limits.Prefetch);
+            limits.Prefetch = settings.Prefetch(nameof(limits.Prefetch), limits.Prefetch);
             limits.Parallel = settings.Number(nameof(limits.Parallel), limits.Parallel);
+            limits.BatchSize = settings.Number(nameof(limits.BatchSize), limits.BatchSize);
+            limits.BatchWait = settings.Time(nameof(limits.BatchWait), limits.BatchWait);
+            limits.TimeLimit = settings.OptionalTime(nameof(limits.TimeLimit), limits.TimeLimit);
+            limits.Settling = settings.Settling(nameof(limits.Settling), limits.Settling);
             limits.MaxAttempts = settings.Number(nameof(limits.MaxAttempts), limits.MaxAttempts);
+            limits.ImmediateRetries = settings.Number(nameof(limits.ImmediateRetries), limits.ImmediateRetries);
+            limits.MaxAge = settings.OptionalTime(nameof(limits.MaxAge), limits.MaxAge);
             limits.FirstDelay = settings.Time(nameof(limits.FirstDelay), limits.FirstDelay);
             limits.LongestDelay = settings.Time(nameof(limits.LongestDelay), limits.LongestDelay);
             limits.Lease = settings.Time(nameof(limits.Lease), limits.Lease);

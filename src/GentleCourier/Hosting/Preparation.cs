@@ -16,6 +16,7 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
         if (services.GetService<IStore>() is { } store)
             await store.PrepareAsync(create, cancellationToken).ConfigureAwait(false);
 
+        FaultPoint.Pass(FaultPoint.StorePreparedOnly);
         var queues = builder.Bindings.ToList();
         if (queues.Count == 0) return;
         var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();

@@ -1,3 +1,4 @@
+using GentleCourier.Receiving;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 
@@ -24,6 +25,22 @@ internal sealed class Settings(IConfigurationSection section)
     public TimeSpan Time(string name, TimeSpan otherwise) => Value(name) is not { } text ? otherwise
         : TimeSpan.TryParse(text, out var time) && text.Contains(':', StringComparison.Ordinal) ? time
         : throw Unreadable(name, text, "a time as hh:mm:ss");
+
+    /// <summary><c>none</c> takes away a limit that the code has set.</summary>
+    public TimeSpan? OptionalTime(string name, TimeSpan? otherwise) => Value(name) switch
+    {
+        null => otherwise,
+        "none" => null,
+        _ => Time(name, default),
+    };
+
+    public Prefetch Prefetch(string name, Prefetch otherwise) => Value(name) is not { } text ? otherwise
+        : Receiving.Prefetch.TryParse(text, out var prefetch) ? prefetch
+        : throw Unreadable(name, text, "a whole number, self-tuned or unlimited");
+
+    public Settling Settling(string name, Settling otherwise) => Value(name) is not { } text ? otherwise
+        : Enum.TryParse<Settling>(text, ignoreCase: true, out var settling) && !char.IsAsciiDigit(text[0]) ? settling
+        : throw Unreadable(name, text, "AfterHandling or OnArrival");
 
     /// <summary>Names that are read elsewhere.</summary>
     public Settings Ignore(params ReadOnlySpan<string> names)

@@ -56,6 +56,7 @@ internal sealed partial class Relay(
             return null;
         }
         if (term != previous) LogLeads(logger, store.DisplayName, broker.DisplayName);
+        FaultPoint.Pass(FaultPoint.LeadsNotPublished);
 
         while (clock.GetElapsedTime(keepUntil) < options.Lease / 3)
         {
@@ -82,7 +83,7 @@ internal sealed partial class Relay(
     {
         var events = new EncodedEventList(rows);
         var results = await broker.PublishAsync(events, stopping).ConfigureAwait(false);
-        FaultPoint.Pass("relay: published, not marked");
+        FaultPoint.Pass(FaultPoint.PublishedNotMarked);
 
         var marks = new RelayMark[rows.Count];
         for (var i = 0; i < marks.Length; i++)
@@ -140,6 +141,7 @@ internal sealed partial class Relay(
     private async Task ResignAsync(long? term)
     {
         if (term is null) return;
+        FaultPoint.Pass(FaultPoint.StoppedNotResigned);
         try
         {
             using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(5));

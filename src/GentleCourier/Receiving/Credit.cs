@@ -1,27 +1,40 @@
 namespace GentleCourier.Receiving;
 
 /// <summary>
-/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more. One loop
-/// fetches and settles; handlers, on other threads, start.
+/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and when
+/// to give some back. One loop fetches and settles; handlers, on other threads, start and end.
 /// </summary>
-internal sealed class Credit(int prefetch, int parallel)
+internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimeProvider clock)
 {
+    /// <summary>Without a limit, events are still taken in small helpings, so that other workers get theirs in turn.</summary>
+    public const int Helping = 16;
+
+    private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
     private readonly Lock gate = new();
     private TaskCompletionSource? waiting;
     private int unsettled;
     private int unstarted;
+    private int stuck;
+    private bool oneByOne;
+    private long lastStart;
 
     /// <summary>
     /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the running
     /// handlers is used up; before that, the next settlement is soon enough. Pure computation.
     /// </summary>
-    public static int ToFetch(int prefetch, int parallel, int unsettled, int unstarted) =>
-        unstarted > (prefetch - parallel) / 2 ? 0 : prefetch - unsettled;
+    public static int ToFetch(int limit, int atOnce, int unsettled, int unstarted) =>
+        unstarted > Math.Max(0, limit - atOnce) / 2 ? 0 : Math.Max(0, limit - unsettled);
 
-    /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
-    public int WorthFetching(int settling)
+    /// <summary>Whether what is held is to be looked at again after a while, though nothing happens.</summary>
+    public bool IsSelfTuned => tuner is not null;
+
+    /// <summary>How many deliveries may be held at this moment.</summary>
+    public int Limit
     {
-        lock (gate) return ToFetch(prefetch, parallel, unsettled - settling, unstarted);
+        get
+        {
+            lock (gate) return LimitNow;
+        }
     }
 
     /// <summary>How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.</summary>
@@ -29,7 +42,16 @@ internal sealed class Credit(int prefetch, int parallel)
     {
         get
         {
-            lock (gate) return unstarted > 0 ? 0 : prefetch - unsettled;
+            lock (gate) return Needed;
+        }
+    }
+
+    /// <summary>How many of those that lie ready are to be given back: others can begin them sooner.</summary>
+    public int Surplus
+    {
+        get
+        {
+            lock (gate) return SurplusNow;
         }
     }
 
@@ -42,45 +64,130 @@ internal sealed class Credit(int prefetch, int parallel)
         }
     }
 
-    /// <summary>Ends when nothing lies ready any more, and there is room for something.</summary>
-    public Task UsedUp
+    /// <summary>Ends when there is something to fetch, or to give back.</summary>
+    public Task Attention
     {
         get
         {
             lock (gate)
             {
-                if (unstarted == 0 && unsettled < prefetch) return Task.CompletedTask;
+                if (Needed > 0 || SurplusNow > 0) return Task.CompletedTask;
                 waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
                 return waiting.Task;
             }
         }
     }
 
-    /// <summary>Deliveries have come.</summary>
+    private int LimitNow => stuck == parallel ? 0
+        : oneByOne ? 1
+        : prefetch.IsUnlimited ? int.MaxValue
+        : tuner is null ? prefetch.Count
+        : tuner.Limit(unstarted == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
+
+    private int Needed
+    {
+        get
+        {
+            var limit = LimitNow;
+            if (limit == int.MaxValue) return Helping;
+            return unstarted > 0 ? 0 : Math.Max(0, limit - unsettled);
+        }
+    }
+
+    private int SurplusNow => Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
+
+    /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
+    public int WorthFetching(int settling)
+    {
+        lock (gate)
+        {
+            var limit = LimitNow;
+            return limit == int.MaxValue ? Helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
+        }
+    }
+
+    /// <summary>Deliveries have come, and lie ready.</summary>
     public void Fetched(int count)
     {
         lock (gate)
         {
+            // The wait for a handler begins now, however long nothing has come before.
+            if (unstarted == 0) lastStart = clock.GetTimestamp();
             unsettled += count;
             unstarted += count;
+            Call();
         }
     }
 
-    /// <summary>A handler has taken one up.</summary>
+    /// <summary>Deliveries have come, and go back at once: until nothing else is held, and then one at a time.</summary>
+    public void Refused(int count)
+    {
+        lock (gate)
+        {
+            unsettled += count;
+            oneByOne = true;
+        }
+    }
+
+    /// <summary>Deliveries may be held together again.</summary>
+    public void Trust()
+    {
+        lock (gate)
+        {
+            oneByOne = false;
+            Call();
+        }
+    }
+
+    /// <summary>A handler has taken one up, or it goes back without having been begun.</summary>
     public void Started()
     {
         lock (gate)
         {
             unstarted--;
-            if (waiting is null || unstarted > 0 || unsettled == prefetch) return;
-            waiting.TrySetResult();
-            waiting = null;
+            lastStart = clock.GetTimestamp();
+            Call();
         }
     }
 
     /// <summary>Deliveries have been settled, or are no longer this worker's.</summary>
     public void Settled(int count)
     {
-        lock (gate) unsettled -= count;
+        lock (gate)
+        {
+            unsettled -= count;
+            Call();
+        }
+    }
+
+    /// <summary>One more handler does not end in time (or, with -1, one has ended after all); when all do not, nothing is held.</summary>
+    public void Stuck(int change)
+    {
+        lock (gate)
+        {
+            stuck += change;
+            Call();
+        }
+    }
+
+    /// <summary>A handler has been busy for so long with so many.</summary>
+    public void Handled(TimeSpan time, int count)
+    {
+        if (tuner is null) return;
+        lock (gate) tuner.Handled(time, count);
+    }
+
+    /// <summary>Settling and fetching took this long.</summary>
+    public void Exchanged(TimeSpan time)
+    {
+        if (tuner is null) return;
+        lock (gate) tuner.Exchanged(time);
+    }
+
+    private void Call()
+    {
+        if (waiting is null || (Needed == 0 && SurplusNow == 0)) return;
+        waiting.TrySetResult();
+        waiting = null;
     }
 }

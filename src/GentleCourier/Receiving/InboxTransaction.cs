@@ -1,21 +1,17 @@
 using System.Data.Common;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 
 namespace GentleCourier.Receiving;
 
-/// <summary>The transaction of one delivery: begun when the receiver asks for it, or for the inbox row alone when it never does.</summary>
-internal sealed class InboxTransaction(IStore? store, string queue, Event @event) : IAsyncDisposable
+/// <summary>
+/// The transaction of one attempt: begun when the receiver asks for it, or for the inbox rows alone when it never does.
+/// </summary>
+internal sealed class InboxTransaction(IStore? store, string queue, IReadOnlyList<ReadDelivery> deliveries) : IAsyncDisposable
 {
     private IHandling? handling;
 
-    /// <summary>Another copy was handled first: whatever the receiver made of the news, there is nothing left to do.</summary>
-    public bool AlreadyHandled { get; private set; }
-
-    /// <summary>Looks before any work is done whether the event has been handled; this spares the work, it does not decide.</summary>
-    public async Task<bool> IsHandledAsync(CancellationToken cancellationToken) =>
-        store is not null
-        && (AlreadyHandled = await store.AbsorbIfHandledAsync(queue, @event.Source, @event.Id, cancellationToken).ConfigureAwait(false));
+    /// <summary>A copy was handled first by another: whatever the receiver made of the news, nothing of this attempt counts.</summary>
+    public bool HandledElsewhere { get; private set; }
 
     public async Task<DbTransaction> BeginAsync(CancellationToken cancellationToken)
     {
@@ -25,24 +21,33 @@ internal sealed class InboxTransaction(IStore? store, string queue, Event @event
                 $"queue '{queue}' is received without an inbox, so there is no transaction to work in; "
                 + $"set Courier:Store, and leave Courier:Receivers:{queue}:Inbox on");
         }
-        return (await EnsureBegunAsync(store, cancellationToken).ConfigureAwait(false))?.Transaction
-            ?? throw new OperationCanceledException($"event {@event.Id} has been handled by another delivery in the meantime");
+        return await TryBeginAsync(store, cancellationToken).ConfigureAwait(false)
+            ? handling!.Transaction
+            : throw new OperationCanceledException("an event has been handled by another delivery in the meantime");
     }
 
-    /// <summary>Makes the row, the effect and the new events durable; nothing, where another copy was first.</summary>
-    public async Task CommitAsync(CancellationToken cancellationToken)
+    /// <summary>Makes the rows of those that did not fail, the effect and the new events durable.</summary>
+    /// <returns>Whether it did; not, where another copy was first.</returns>
+    public async Task<bool> TryCommitAsync(CancellationToken cancellationToken)
     {
-        if (store is null) return;
-        if (await EnsureBegunAsync(store, cancellationToken).ConfigureAwait(false) is { } begun)
-            await begun.CommitAsync(cancellationToken).ConfigureAwait(false);
+        if (store is null) return true;
+        var failed = deliveries.Where(d => d.Failure is not null).Select(d => d.Key).ToList();
+        // Nothing was done and nothing has succeeded.
+        if (handling is null && failed.Count == deliveries.Count) return true;
+        if (!await TryBeginAsync(store, cancellationToken).ConfigureAwait(false)) return false;
+        FaultPoint.Pass(FaultPoint.HandledNotCommitted);
+        await handling!.CommitAsync(failed, cancellationToken).ConfigureAwait(false);
+        return true;
     }
 
-    private async Task<IHandling?> EnsureBegunAsync(IStore inbox, CancellationToken cancellationToken)
+    private async Task<bool> TryBeginAsync(IStore inbox, CancellationToken cancellationToken)
     {
-        if (AlreadyHandled || handling is not null) return handling;
-        handling = await inbox.BeginHandlingAsync(queue, @event.Source, @event.Id, cancellationToken).ConfigureAwait(false);
-        AlreadyHandled = handling is null;
-        return handling;
+        if (handling is not null || HandledElsewhere) return !HandledElsewhere;
+        var keys = new EventKey[deliveries.Count];
+        for (var i = 0; i < keys.Length; i++) keys[i] = deliveries[i].Key;
+        handling = await inbox.BeginHandlingAsync(queue, keys, cancellationToken).ConfigureAwait(false);
+        HandledElsewhere = handling is null;
+        return !HandledElsewhere;
     }
 
     public ValueTask DisposeAsync() => handling?.DisposeAsync() ?? ValueTask.CompletedTask;

@@ -10,6 +10,7 @@ public sealed class QueueBinding
 {
     private readonly IServiceCollection services;
     private readonly Dictionary<string, ContractHandler> handlers = new(StringComparer.Ordinal);
+    private readonly List<Type> useless = [];
 
     internal QueueBinding(string queue, IServiceCollection services)
     {
@@ -34,25 +35,76 @@ public sealed class QueueBinding
     public QueueBinding Handle<TContract, [DynamicallyAccessedMembers(DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IReceiver<TContract>
     {
-        var type = ContractCodec.WireTypeOf(typeof(TContract));
-        if (!handlers.TryAdd(type, InvokeAsync<TContract, TReceiver>))
-            throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
+        Add(typeof(TContract), new ContractHandler(TakesBatches: false, InvokeAsync<TContract, TReceiver>));
         services.TryAddScoped<TReceiver>();
         return this;
+    }
+
+    /// <summary>
+    /// The same for a receiver of batches. How large they may be, <see cref="ReceiverOptions.BatchSize"/> says.
+    /// </summary>
+    /// <exception cref="ContractException">The contract declares no valid wire type.</exception>
+    /// <exception cref="InvalidOperationException">The queue has a receiver for that wire type already.</exception>
+    public QueueBinding HandleBatches<TContract, [DynamicallyAccessedMembers(DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
+        where TReceiver : class, IBatchReceiver<TContract>
+    {
+        Add(typeof(TContract), new ContractHandler(TakesBatches: true, InvokeBatchAsync<TContract, TReceiver>));
+        services.TryAddScoped<TReceiver>();
+        return this;
+    }
+
+    /// <summary>
+    /// An event whose receiver fails with this exception, or one derived from it, is set aside at once: trying again is
+    /// useless.
+    /// </summary>
+    public QueueBinding RejectOn<TException>() where TException : Exception
+    {
+        useless.Add(typeof(TException));
+        return this;
+    }
+
+    internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
+
+    private void Add(Type contract, ContractHandler handler)
+    {
+        var type = ContractCodec.WireTypeOf(contract);
+        if (!handlers.TryAdd(type, handler)) throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
     }
 
     private static Task InvokeAsync<TContract, TReceiver>(Incoming incoming, CancellationToken cancellationToken)
         where TReceiver : class, IReceiver<TContract>
     {
-        var data = incoming.Codec.Decode<TContract>(incoming.Event);
+        var read = incoming.Deliveries[0];
+        var data = incoming.Codec.Decode<TContract>(read.Event);
         var receiver = incoming.Services.GetRequiredService<TReceiver>();
-        var delivery = new Delivery<TContract>(data, incoming.Event, incoming.Queue, incoming.Attempt, incoming.Inbox);
+        var delivery = new Delivery<TContract>(data, read.Event, incoming.Queue, read.Attempt, incoming.Inbox);
         return receiver.HandleAsync(delivery, cancellationToken);
+    }
+
+    private static Task InvokeBatchAsync<TContract, TReceiver>(Incoming incoming, CancellationToken cancellationToken)
+        where TReceiver : class, IBatchReceiver<TContract>
+    {
+        var items = new List<BatchItem<TContract>>(incoming.Deliveries.Count);
+        foreach (var read in incoming.Deliveries)
+        {
+            try
+            {
+                items.Add(new BatchItem<TContract>(incoming.Codec.Decode<TContract>(read.Event), read));
+            }
+            catch (ContractException e)
+            {
+                read.Failure = e;
+            }
+        }
+        if (items.Count == 0) return Task.CompletedTask;
+        var receiver = incoming.Services.GetRequiredService<TReceiver>();
+        return receiver.HandleAsync(new Batch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
     }
 }
 
-/// <summary>A delivery on its way to the receiver of its contract.</summary>
+/// <summary>Deliveries on their way to the receiver of their contract.</summary>
 internal sealed record Incoming(
-    Event Event, string Queue, int Attempt, InboxTransaction Inbox, ContractCodec Codec, IServiceProvider Services);
+    IReadOnlyList<ReadDelivery> Deliveries, string Queue, InboxTransaction Inbox, ContractCodec Codec, IServiceProvider Services);
 
-internal delegate Task ContractHandler(Incoming incoming, CancellationToken cancellationToken);
+/// <summary>Calls the receiver of a contract.</summary>
+internal sealed record ContractHandler(bool TakesBatches, Func<Incoming, CancellationToken, Task> HandleAsync);

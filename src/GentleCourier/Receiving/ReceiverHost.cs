@@ -22,7 +22,7 @@ internal sealed class ReceiverHost(
     {
         var limits = binding.Options;
         var scopes = services.GetRequiredService<IServiceScopeFactory>();
-        var handler = new DeliveryHandler(binding, limits, services.GetService<IStore>(), codec, scopes, logger);
+        var handler = new DeliveryHandler(binding, limits, services.GetService<IStore>(), codec, scopes, clock, logger);
         return new QueueWorker(binding, limits, broker, handler, clock, logger);
     }
 }

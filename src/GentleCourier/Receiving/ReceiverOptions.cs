@@ -4,22 +4,47 @@ namespace GentleCourier.Receiving;
 public sealed class ReceiverOptions
 {
     /// <summary>
-    /// How many unsettled deliveries this worker may hold, 1 to 100,000. Small is fair, large is fast for short work:
-    /// with 1, a worker busy with a long job gets nothing more, and others stay busy.
+    /// How many unsettled deliveries this worker may hold, 1 to 100,000, or <see cref="Prefetch.SelfTuned"/>, or
+    /// <see cref="Prefetch.Unlimited"/>. Small is fair, large is fast for short work: with 1, a worker busy with a long job
+    /// gets nothing more, and others stay busy. At least <see cref="Parallel"/> times <see cref="BatchSize"/>.
     /// </summary>
-    public int Prefetch { get; set; } = 20;
+    public Prefetch Prefetch { get; set; } = 20;
 
-    /// <summary>How many deliveries are handled at the same moment, 1 to <see cref="Prefetch"/>.</summary>
+    /// <summary>How many handlers run at the same moment, 1 to 1,000.</summary>
     public int Parallel { get; set; } = 1;
 
-    /// <summary>After how many failed attempts an event is set aside, 1 to 1,000.</summary>
-    public int MaxAttempts { get; set; } = 5;
+    /// <summary>How many events a receiver of batches gets at once at the most, 1 to 1,000. Receivers of single events ignore it.</summary>
+    public int BatchSize { get; set; } = 1;
 
-    /// <summary>Bound of the wait after the first failed attempt; it doubles with each further one. Up to a day; 0: at once.</summary>
+    /// <summary>For how long a batch waits to become full, from its first event on, 0 to 1 minute.</summary>
+    public TimeSpan BatchWait { get; set; } = TimeSpan.FromMilliseconds(50);
+
+    /// <summary>
+    /// How long a handler may take, 1 millisecond to 1 day; null: as long as it likes. Then its token is cancelled, the
+    /// attempt counts as failed, and nothing that it still does in its transaction has an effect.
+    /// </summary>
+    public TimeSpan? TimeLimit { get; set; }
+
+    /// <summary>When deliveries are settled. With <see cref="Settling.OnArrival"/> an event whose handler fails is lost.</summary>
+    public Settling Settling { get; set; } = Settling.AfterHandling;
+
+    /// <summary>After how many failed attempts an event is set aside, 1 to 1,000. A worker that dies of an event counts as one.</summary>
+    public int MaxAttempts { get; set; } = 8;
+
+    /// <summary>How many of the attempts after the first come at once, 0 to 1,000; the further ones wait.</summary>
+    public int ImmediateRetries { get; set; } = 2;
+
+    /// <summary>Bound of the first wait between attempts; it doubles with each further one. Up to a day; 0: at once.</summary>
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromSeconds(1);
 
     /// <summary>Cap of the wait between attempts, at least <see cref="FirstDelay"/>, at most 7 days.</summary>
     public TimeSpan LongestDelay { get; set; } = TimeSpan.FromMinutes(5);
+
+    /// <summary>
+    /// An event that fails is set aside if it would be older than this at its next attempt, by the <c>time</c> that the
+    /// event itself bears; null: however old. 1 second to 365 days.
+    /// </summary>
+    public TimeSpan? MaxAge { get; set; }
 
     /// <summary>
     /// For how long a delivery belongs to this worker; it is renewed while the worker lives. After a crash the worker's
@@ -41,12 +66,36 @@ public sealed class ReceiverOptions
 
     internal IEnumerable<string> Problems()
     {
-        if (Prefetch is < 1 or > 100_000) yield return $"Prefetch must be 1 to 100,000, but is {Prefetch}";
-        if (Parallel < 1 || Parallel > Prefetch) yield return $"Parallel must be 1 to Prefetch ({Prefetch}), but is {Parallel}";
+        if (Prefetch is { IsSelfTuned: false, IsUnlimited: false, Count: < 1 or > 100_000 })
+            yield return $"Prefetch must be 1 to 100,000, self-tuned or unlimited, but is {Prefetch}";
+        if (Parallel is < 1 or > 1_000) yield return $"Parallel must be 1 to 1,000, but is {Parallel}";
+        if (BatchSize is < 1 or > 1_000) yield return $"BatchSize must be 1 to 1,000, but is {BatchSize}";
+        if (Prefetch is { IsSelfTuned: false, IsUnlimited: false } && Prefetch.Count < Parallel * BatchSize)
+            yield return $"Prefetch must be at least Parallel times BatchSize ({Parallel} x {BatchSize}), but is {Prefetch}";
+        if (BatchWait < TimeSpan.Zero || BatchWait > TimeSpan.FromMinutes(1)) yield return $"BatchWait must be 0 to 1 minute, but is {BatchWait}";
+        if (TimeLimit is { } limit && (limit < TimeSpan.FromMilliseconds(1) || limit > TimeSpan.FromDays(1)))
+            yield return $"TimeLimit must be 1 millisecond to 1 day, but is {limit}";
+        if (!Enum.IsDefined(Settling)) yield return $"Settling must be AfterHandling or OnArrival, but is {Settling}";
         if (MaxAttempts is < 1 or > 1_000) yield return $"MaxAttempts must be 1 to 1,000, but is {MaxAttempts}";
+        if (ImmediateRetries is < 0 or > 1_000) yield return $"ImmediateRetries must be 0 to 1,000, but is {ImmediateRetries}";
         if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1)) yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
         if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7)) yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
+        if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365))) yield return $"MaxAge must be 1 second to 365 days, but is {age}";
         if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromHours(1)) yield return $"Lease must be 1 second to 1 hour, but is {Lease}";
         if (StopLimit < TimeSpan.Zero || StopLimit > TimeSpan.FromHours(1)) yield return $"StopLimit must be 0 to 1 hour, but is {StopLimit}";
     }
+}
+
+/// <summary>When a delivery is settled.</summary>
+public enum Settling
+{
+    /// <summary>When its handler has succeeded: at least once. Nothing is lost, a second copy may come.</summary>
+    AfterHandling,
+
+    /// <summary>
+    /// Before its handler begins: at most once. What is in the hands of a worker that is killed is lost, and so is an event
+    /// whose handler fails; no attempt is repeated and nothing becomes a dead letter for it. For events of which only the
+    /// next matters, such as a position.
+    /// </summary>
+    OnArrival,
 }
