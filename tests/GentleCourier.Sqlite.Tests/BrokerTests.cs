@@ -8,17 +8,13 @@ public sealed class BrokerTests
 {
     private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
 
-    private static EncodedEvent Tap(int number, string? key = null) => new(
-        $"{number}", "test.tap", key,
-        System.Text.Encoding.UTF8.GetBytes($$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
-
     [Fact]
     public async Task Each_routed_queue_gets_its_own_copy()
     {
         await using var crossing = new Crossing();
         await crossing.RouteAsync(("test.tap", "fares"), ("test.tap", "deck-count"), ("test.charged", "notices"));
         var broker = crossing.Broker();
-        Assert.All(await broker.PublishAsync([Tap(1), Tap(2)]), r => Assert.Equal(PublishFate.Taken, r.Fate));
+        Assert.All(await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]), r => Assert.Equal(PublishFate.Taken, r.Fate));
 
         var fares = await broker.OpenLinkAsync("fares", "w", Lease);
         var taken = await fares.ReceiveAsync(10, CancellationToken.None);
@@ -36,7 +32,7 @@ public sealed class BrokerTests
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
         var broker = crossing.AnotherBroker(clock);
-        await broker.PublishAsync([Tap(1), Tap(2), Tap(3), Tap(4)]);
+        await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2), Crossing.TapEvent(3), Crossing.TapEvent(4)]);
         await using var link = await broker.OpenLinkAsync("taps", "pier/7", Lease);
         var taken = await link.ReceiveAsync(4, CancellationToken.None);
         Assert.Equal([1, 2, 3, 4], taken.Select(d => Crossing.NumberOf(d.Json)));
@@ -84,7 +80,7 @@ public sealed class BrokerTests
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider();
         var broker = crossing.AnotherBroker(clock);
-        await broker.PublishAsync([Tap(1), Tap(2)]);
+        await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]);
         await using var first = await broker.OpenLinkAsync("taps", "first", Lease);
         var held = await first.ReceiveAsync(2, CancellationToken.None);
 
@@ -94,7 +90,7 @@ public sealed class BrokerTests
 
         // Only the second was not renewed; it goes to another worker, and the attempt of the first counts.
         await using var second = await broker.OpenLinkAsync("taps", "second", Lease);
-        await broker.PublishAsync([Tap(3)]);
+        await broker.PublishAsync([Crossing.TapEvent(3)]);
         var taken = await second.ReceiveAsync(10, CancellationToken.None);
         Assert.Equal([(2, 2), (3, 1)], taken.Select(d => (Crossing.NumberOf(d.Json), d.Attempt)));
 
@@ -117,7 +113,7 @@ public sealed class BrokerTests
         var clock = new FakeTimeProvider();
         await using (var dead = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "dead", Lease))
         {
-            await crossing.AnotherBroker(clock).PublishAsync([Tap(1)]);
+            await crossing.AnotherBroker(clock).PublishAsync([Crossing.TapEvent(1)]);
             await dead.ReceiveAsync(1, CancellationToken.None);
         }
         await using var link = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "alive", Lease);
@@ -136,7 +132,7 @@ public sealed class BrokerTests
         {
             var waiting = link.ReceiveAsync(10, CancellationToken.None);
             Assert.False(waiting.IsCompleted);
-            await crossing.AnotherBroker().PublishAsync([Tap(i)]);
+            await crossing.AnotherBroker().PublishAsync([Crossing.TapEvent(i)]);
             Assert.Equal(i, Crossing.NumberOf(Assert.Single(await waiting.WaitAsync(Crossing.Limit)).Json));
         }
     }
@@ -152,7 +148,7 @@ public sealed class BrokerTests
         var waiting = link.ReceiveAsync(1, cancel.Token);
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => waiting);
-        await broker.PublishAsync([Tap(1)]);
+        await broker.PublishAsync([Crossing.TapEvent(1)]);
         Assert.Equal(1, (await broker.ReadFiguresAsync())[0].Ready);
     }
 
@@ -165,7 +161,7 @@ public sealed class BrokerTests
         var publishing = Task.WhenAll(Enumerable.Range(0, 4).Select(part => Task.Run(async () =>
         {
             var broker = crossing.AnotherBroker();
-            for (var i = part; i < Count; i += 4) await broker.PublishAsync([Tap(i)]);
+            for (var i = part; i < Count; i += 4) await broker.PublishAsync([Crossing.TapEvent(i)]);
         })));
 
         using var done = new CancellationTokenSource();

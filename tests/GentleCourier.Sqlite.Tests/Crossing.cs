@@ -4,6 +4,7 @@ using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -94,6 +95,18 @@ public sealed class Crossing : IAsyncDisposable
         while (await reader.ReadAsync()) numbers.Add(reader.GetInt32(0));
         return numbers;
     }
+
+    /// <summary>A tap as a publisher would have encoded it; its number is its id.</summary>
+    public static EncodedEvent TapEvent(int number, string? key = null) => new($"{number}", "test.tap", key, System.Text.Encoding.UTF8.GetBytes(
+        $$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
+
+    public async Task<QueueFigures> FiguresAsync(string queue) => (await Broker().ReadFiguresAsync()).Single(f => f.Queue == queue);
+
+    /// <summary>Waits until everything published by the harbour has been relayed, and all taps are settled.</summary>
+    public Task SettledAsync(int deadLetters = 0) => UntilAsync(
+        async () => (!File.Exists(StoreFile("harbour")) || (await SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
+            && await FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 } figures && figures.DeadLetters == deadLetters,
+        $"all is settled, with {deadLetters} dead letters");
 
     /// <summary>How long a test waits for anything.</summary>
     public static TimeSpan Limit { get; } = TimeSpan.FromSeconds(60);

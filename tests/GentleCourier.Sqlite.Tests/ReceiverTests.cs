@@ -31,15 +31,6 @@ public sealed class ReceiverTests
             settings,
             services => services.AddSingleton(log));
 
-    private static async Task<GentleCourier.Watching.QueueFigures> FiguresAsync(Crossing crossing) =>
-        (await crossing.Broker().ReadFiguresAsync()).Single(f => f.Queue == "taps");
-
-    /// <summary>Waits until everything published by the harbour has been relayed and settled.</summary>
-    private static Task SettledAsync(Crossing crossing, int deadLetters = 0) => Crossing.UntilAsync(
-        async () => (!File.Exists(crossing.StoreFile("harbour")) || (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
-            && await FiguresAsync(crossing) is { Ready: 0, InHand: 0, Scheduled: 0 } figures && figures.DeadLetters == deadLetters,
-        $"all is settled, with {deadLetters} dead letters");
-
     [Fact]
     public async Task A_poison_event_becomes_a_dead_letter_after_its_last_attempt_and_the_queue_moves_on()
     {
@@ -49,7 +40,7 @@ public sealed class ReceiverTests
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(new Tap(1), new Tap(2));
 
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 2, 3, 4, 5], log.Taps.Where(t => t.Data.Number == 1).Select(t => t.Attempt));
         Assert.Single(log.Taps, t => t.Data.Number == 2);
         var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
@@ -82,7 +73,7 @@ public sealed class ReceiverTests
         var bytes = System.Text.Encoding.UTF8.GetBytes(json);
         await crossing.Broker().PublishAsync([new EncodedEvent("x", "test.tap", null, bytes)]);
 
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync("taps", 10));
         Assert.Equal(1, letter.Attempts);
         Assert.Contains(reason, letter.Reason, StringComparison.Ordinal);
@@ -102,7 +93,7 @@ public sealed class ReceiverTests
         var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new Spiteful() : Task.CompletedTask };
         await StartFaresAsync(crossing, log, limits => (limits.MaxAttempts, limits.FirstDelay, limits.LongestDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1), new Tap(2));
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 1, 2], log.Taps.Select(t => t.Data.Number).Order());
     }
 
@@ -113,7 +104,7 @@ public sealed class ReceiverTests
         var log = new Log { OnTap = (_, _) => throw new RejectException("there is no pier 'Atlantis'") };
         await StartFaresAsync(crossing, log);
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1, "Atlantis"));
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal("there is no pier 'Atlantis'", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
         Assert.Single(log.Taps);
     }
@@ -141,7 +132,7 @@ public sealed class ReceiverTests
         await fares.StartAsync();
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(7));
 
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         await Crossing.UntilAsync(async () => (await fares.Store().ReadOutboxFiguresAsync()).Waiting == 0, "the charge is relayed");
         Assert.Equal(3, log.Taps.Count);
         Assert.Equal([7], await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge"));
@@ -157,10 +148,10 @@ public sealed class ReceiverTests
         var fares = await StartFaresAsync(crossing, log);
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"));
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"), EventDraft.Of(new Tap(2), id: "gate-7/0002"));
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the new one is handled");
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         Assert.Equal([1, 2], log.Taps.Select(t => t.Data.Number));
         Assert.Equal(2, (await fares.Store().ReadInboxAsync("taps")).Single(e => e.Id == "gate-7/0001").Copies);
     }
@@ -190,7 +181,7 @@ public sealed class ReceiverTests
         const int Pairs = 10;
         await harbour.PublishAsync([.. Enumerable.Range(0, Pairs).SelectMany(i => Enumerable.Repeat(i, 2)).Select(i => EventDraft.Of(new Tap(i), id: $"{i}"))]);
 
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         Assert.Equal(Enumerable.Range(0, Pairs), (await Crossing.NumbersAsync(store, "SELECT number FROM charge")).Order());
         Assert.All(await store.ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
@@ -232,7 +223,7 @@ public sealed class ReceiverTests
         }
         var log = new Log();
         await StartFaresAsync(crossing, log);
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         Assert.Contains("its worker was killed or lost its lease", (await broker.ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
         Assert.Empty(log.Taps);
     }
@@ -254,7 +245,7 @@ public sealed class ReceiverTests
         }
 
         await StartFaresAsync(crossing, new Log(), limits => limits.MaxAttempts = 1);
-        await SettledAsync(crossing, deadLetters: 0);
+        await crossing.SettledAsync(deadLetters: 0);
         Assert.Equal(2, Assert.Single(await store.ReadInboxAsync("taps")).Copies);
     }
 
@@ -276,7 +267,7 @@ public sealed class ReceiverTests
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(Enumerable.Range(0, 8).Select(i => new Tap(i)));
         await started.Task.WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => (await FiguresAsync(crossing)).InHand == 5, "five are in hand");
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 5, "five are in hand");
 
         var stopping = fares.StopAsync();
         finish.SetResult();
@@ -290,7 +281,7 @@ public sealed class ReceiverTests
         // What piled up is worked off after the start.
         var second = new Log();
         await StartFaresAsync(crossing, second);
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         Assert.Equal([1, 2, 3, 4, 5, 6, 7], second.Taps.Select(t => t.Data.Number));
     }
 
@@ -343,10 +334,10 @@ public sealed class ReceiverTests
         {
             var due = Math.Min(handled + parallel, Count);
             await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == due), $"{due} have begun");
-            Assert.True((await FiguresAsync(crossing)).InHand <= prefetch);
+            Assert.True((await crossing.FiguresAsync("taps")).InHand <= prefetch);
             step.Release();
         }
-        await SettledAsync(crossing);
+        await crossing.SettledAsync();
         Assert.Equal(parallel, mostRunning);
     }
 
@@ -437,7 +428,7 @@ public sealed class ReceiverTests
         var log = new Log { OnTap = (delivery, cancel) => delivery.BeginAsync(cancel) };
         await StartFaresAsync(crossing, log, limits => (limits.Inbox, limits.MaxAttempts) = (false, 1));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
-        await SettledAsync(crossing, deadLetters: 1);
+        await crossing.SettledAsync(deadLetters: 1);
         Assert.Contains("received without an inbox", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
     }
 }

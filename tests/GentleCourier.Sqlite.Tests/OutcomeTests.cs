@@ -1,0 +1,185 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>What becomes of a delivery, by what its handler does and how long it takes.</summary>
+public sealed class OutcomeTests
+{
+    private static async Task<QueuedEvent> OnlyEventAsync(Crossing crossing) => Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
+
+    private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Action<QueueBinding>? bind = null, TimeProvider? clock = null) =>
+        crossing.StartAsync(
+            "fares",
+            courier => courier.Receive("taps", queue =>
+            {
+                bind?.Invoke(queue);
+                queue.Handle<Tap, TapReceiver>();
+            }),
+            services: services =>
+            {
+                services.AddSingleton(log);
+                if (clock is not null) services.AddSingleton(clock);
+            });
+
+    [Fact]
+    public async Task A_handler_names_the_delay_after_which_it_wants_the_event_again()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (_, _) => throw new RetryException(TimeSpan.FromHours(2), "the sailing has not left yet") };
+        await StartFaresAsync(crossing, log);
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
+
+        var waiting = await OnlyEventAsync(crossing);
+        Assert.Equal(("the sailing has not left yet", 1), (waiting.LastError, waiting.Attempts));
+        var due = (await Crossing.NumbersAsync(crossing.SharedStore("broker"), "SELECT (due - arrived) / 60000 FROM courier_place JOIN courier_copy ON id = copy"))[0];
+        Assert.InRange(due, 119, 121);
+    }
+
+    [Fact]
+    public async Task The_first_retries_come_at_once_and_the_next_only_after_a_while()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
+        await StartFaresAsync(crossing, log, queue => (queue.Options.ImmediateRetries, queue.Options.FirstDelay, queue.Options.LongestDelay) =
+            (3, TimeSpan.FromDays(1), TimeSpan.FromDays(1)));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
+        Assert.Equal([1, 2, 3, 4], log.Taps.Select(t => t.Attempt));
+    }
+
+    [Fact]
+    public async Task An_exception_that_the_queue_lists_as_useless_to_retry_sets_the_event_aside_at_once()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (_, _) => throw new DirectoryNotFoundException("no such pier") };
+        await StartFaresAsync(crossing, log, queue => queue.RejectOn<IOException>());
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await crossing.SettledAsync(deadLetters: 1);
+        var letter = (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0];
+        Assert.Equal(1, letter.Attempts);
+        Assert.StartsWith("useless to try again: DirectoryNotFoundException: no such pier", letter.Reason, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task An_event_that_fails_and_is_too_old_is_set_aside()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
+        await StartFaresAsync(crossing, log, queue => (queue.Options.ImmediateRetries, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
+        var hourAgo = DateTimeOffset.UtcNow.AddHours(-1).ToString("O");
+        await crossing.Broker().PublishAsync([new EncodedEvent("1", "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","time":"{{hourAgo}}","data":{"number":1} }"""))]);
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Equal(
+            "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till is jammed",
+            (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+    }
+
+    [Fact]
+    public async Task A_handler_that_exceeds_its_time_limit_is_cancelled_and_its_attempt_fails_without_effect()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                await Task.Delay(Timeout.Infinite, cancel);
+            },
+        };
+        await StartFaresAsync(crossing, log, queue => (queue.Options.MaxAttempts, queue.Options.TimeLimit) = (2, TimeSpan.FromMilliseconds(20)));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Equal(2, log.Taps.Count);
+        Assert.Equal(
+            "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of 00:00:00.0200000",
+            (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+        Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'half_done'"));
+        Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
+    }
+
+    [Fact]
+    public async Task A_handler_that_ignores_its_time_limit_is_reported_its_late_result_is_void_and_others_get_the_rest()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var finish = new TaskCompletionSource();
+        var late = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                if (delivery.Data.Number > 0) return;
+                await finish.Task;
+                await (await delivery.BeginAsync(CancellationToken.None)).Connection!.ExecuteAsync("CREATE TABLE too_late (number INTEGER)");
+                late.SetResult();
+            },
+        };
+        var reports = new Reports();
+        var fares = crossing.Build(
+            "fares",
+            c => c.Receive("taps", q =>
+            {
+                (q.Options.Prefetch, q.Options.TimeLimit, q.Options.MaxAttempts) = (5, TimeSpan.FromMinutes(5), 1);
+                q.Handle<Tap, TapReceiver>();
+            }),
+            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock).AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
+        await fares.StartAsync();
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PublishAsync([.. Enumerable.Range(0, 5).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 5, "all are in hand");
+
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                clock.Advance(TimeSpan.FromSeconds(10));
+                return await crossing.FiguresAsync("taps") is { DeadLetters: 1, InHand: 0, Ready: 4 };
+            },
+            "the one is set aside and the rest given back");
+        Assert.Contains(reports.Lines, line => line.Contains("test.tap 0 ran longer than its limit of 00:05:00 and ignores its cancellation", StringComparison.Ordinal));
+        Assert.All(await broker.PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+
+        finish.SetResult();
+        await late.Task.WaitAsync(Crossing.Limit);
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 0, "its place is free again, and the rest handled");
+        Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'too_late'"));
+        Assert.Equal(["1", "2", "3", "4"], (await crossing.Store("fares").ReadInboxAsync("taps")).Select(e => e.Id).Order());
+    }
+
+    [Fact]
+    public async Task Settled_on_arrival_an_event_is_gone_whatever_its_handler_does()
+    {
+        await using var crossing = new Crossing();
+        var inHand = new List<long?>();
+        var log = new Log
+        {
+            OnTap = async (delivery, _) =>
+            {
+                inHand.Add((await crossing.FiguresAsync("taps")).InHand);
+                if (delivery.Data.Number == 1) throw new TimeoutException("the till is jammed");
+            },
+        };
+        var reports = new Reports();
+        await crossing.StartAsync(
+            "fares",
+            c => c.Receive("taps", q =>
+            {
+                (q.Options.Settling, q.Options.Prefetch) = (Settling.OnArrival, 1);
+                q.Handle<Tap, TapReceiver>();
+            }),
+            services: s => s.AddSingleton(log).AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1), new Tap(2), new Tap(3));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 3), "all have come");
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal([1, 2, 3], log.Taps.Select(t => t.Data.Number));
+        Assert.Equal([0, 0, 0], inHand);
+        Assert.Single(reports.Lines, line => line.Contains("failed, and is gone: it was settled on arrival", StringComparison.Ordinal));
+    }
+}

@@ -1,0 +1,27 @@
+using System.Collections.Concurrent;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>Keeps what is logged, for a test to read.</summary>
+public sealed class Reports : ILoggerFactory, ILogger
+{
+    public ConcurrentQueue<string> Lines { get; } = [];
+
+    public ILogger CreateLogger(string categoryName) => this;
+
+    public void AddProvider(ILoggerProvider provider)
+    {
+    }
+
+    public IDisposable? BeginScope<TState>(TState state) where TState : notnull => null;
+
+    public bool IsEnabled(LogLevel logLevel) => true;
+
+    public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception, Func<TState, Exception?, string> formatter) =>
+        Lines.Enqueue(formatter(state, exception));
+
+    public void Dispose()
+    {
+    }
+}
