@@ -1,32 +1,40 @@
+using System.Data.Common;
 using System.Diagnostics;
 using GentleCourier;
+using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Publishing;
 using GentleCourier.Receiving;
 using GentleCourier.Sqlite;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
-// usage: CrashRig relay|receive STORE BROKER [FAULT POINT]
-// Runs a relay of STORE, or a receiver of queue "marks" with its inbox in STORE, until it is stopped or killed.
-var (role, store, broker) = (args[0], args[1], args[2]);
-if (args.Length > 3)
-{
-    FaultPoint.Armed = place =>
-    {
-        if (place == args[3]) Process.GetCurrentProcess().Kill();
-    };
-}
-
+// usage: CrashRig publish|relay|receive --Courier:Store=… --Courier:Broker=… [settings]
+// Publishes marks, relays them, or writes them down, until it is done, stopped or killed. Its own settings:
+//   Rig:Fault   where it dies of SIGKILL
+//   Rig:Poison  the mark whose handling kills it
+//   Rig:Count   how many marks there are to publish
+var role = args[0];
 var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
 builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
 {
-    ["Courier:Source"] = $"/rig/{role}",
-    ["Courier:Store"] = $"sqlite:{store}",
-    ["Courier:Broker"] = $"sqlite:{broker}",
+    ["Courier:Source"] = "/rig",
     ["Courier:Relay:Enabled"] = $"{role == "relay"}",
     ["Courier:Relay:Lease"] = "00:00:01",
 });
+builder.Configuration.AddCommandLine(args[1..]);
+var settings = builder.Configuration;
+if (settings["Rig:Fault"] is { } fault)
+{
+    FaultPoint.Armed = place =>
+    {
+        if (place == fault) Die();
+    };
+}
+
+builder.Logging.AddSimpleConsole(console => console.SingleLine = true).SetMinimumLevel(LogLevel.Warning);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
 {
     courier.UseSqlite();
@@ -36,22 +44,66 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
         queue.Handle<Mark, WriteMark>();
     });
 });
-await builder.Build().RunAsync();
+var host = builder.Build();
+if (role == "publish") await PublishAsync();
+else
+{
+    await host.StartAsync();
+    Console.WriteLine("started");
+    await host.WaitForShutdownAsync();
+}
+
+// Each mark in a transaction of its own, with a row that says so; what a killed run has published is not published again.
+async Task PublishAsync()
+{
+    var store = host.Services.GetRequiredService<IStore>();
+    await store.PrepareAsync(create: true);
+    await using var connection = await store.OpenConnectionAsync();
+    await Sql.RunAsync(connection, null, "CREATE TABLE IF NOT EXISTS sent (number INTEGER PRIMARY KEY)");
+    for (var number = 0; number < settings.GetValue("Rig:Count", 10); number++)
+    {
+        await using var transaction = await connection.BeginTransactionAsync();
+        if (await Sql.RunAsync(connection, transaction, "INSERT INTO sent VALUES (@0) ON CONFLICT DO NOTHING", number) == 1)
+            await host.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Mark(number));
+        await transaction.CommitAsync();
+    }
+}
+
+static void Die()
+{
+    Process.GetCurrentProcess().Kill();
+    // The signal is on its way; nothing more may happen here until it arrives.
+    Thread.Sleep(Timeout.Infinite);
+}
 
 [WireType("rig.mark")]
 internal sealed record Mark(int Number);
 
 /// <summary>Writes a row without any check of its own: acting twice shows.</summary>
-internal sealed class WriteMark : IReceiver<Mark>
+internal sealed class WriteMark(IConfiguration settings) : IReceiver<Mark>
 {
     public async Task HandleAsync(Delivery<Mark> delivery, CancellationToken cancellationToken)
     {
+        if (settings["Rig:Poison"] == $"{delivery.Data.Number}") Process.GetCurrentProcess().Kill();
         var transaction = await delivery.BeginAsync(cancellationToken);
-        await using var command = transaction.Connection!.CreateCommand();
-        command.CommandText = "INSERT INTO mark (number) VALUES (@number)";
-        var number = command.CreateParameter();
-        (number.ParameterName, number.Value) = ("@number", delivery.Data.Number);
-        command.Parameters.Add(number);
-        await command.ExecuteNonQueryAsync(cancellationToken);
+        await Sql.RunAsync(transaction.Connection!, transaction, "CREATE TABLE IF NOT EXISTS mark (number INTEGER, attempt INTEGER)");
+        await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)", delivery.Data.Number, delivery.Attempt);
+    }
+}
+
+internal static class Sql
+{
+    public static async Task<int> RunAsync(DbConnection connection, DbTransaction? transaction, string sql, params int[] values)
+    {
+        await using var command = connection.CreateCommand();
+        command.Transaction = transaction;
+        command.CommandText = sql;
+        for (var i = 0; i < values.Length; i++)
+        {
+            var parameter = command.CreateParameter();
+            (parameter.ParameterName, parameter.Value) = ($"@{i}", values[i]);
+            command.Parameters.Add(parameter);
+        }
+        return await command.ExecuteNonQueryAsync();
     }
 }

@@ -186,48 +186,6 @@ public sealed class ReceiverTests
         Assert.All(await store.ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
 
-    [Theory]
-    [InlineData("receiver: handled, not committed")]
-    [InlineData("receiver: committed, not settled")]
-    public async Task A_worker_killed_around_its_commit_acts_once(string faultPoint)
-    {
-        await using var crossing = new Crossing();
-        await crossing.RouteAsync(("rig.mark", "marks"));
-        var store = crossing.Store("rig");
-        await store.PrepareAsync(create: true);
-        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE mark (number INTEGER)");
-        var broker = crossing.Broker();
-        await broker.PublishAsync([.. Enumerable.Range(0, 3).Select(i => new EncodedEvent($"{i}", "rig.mark", null, System.Text.Encoding.UTF8.GetBytes(
-            $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"rig.mark","data":{"number":{{i}}} }""")))]);
-
-        using (var rig = new Rig(crossing, "receive", "rig", faultPoint)) Assert.Equal(Rig.Killed, await rig.DiesAsync());
-        using (new Rig(crossing, "receive", "rig"))
-        {
-            await Crossing.UntilAsync(
-                async () => (await broker.ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "the second worker has finished");
-        }
-        Assert.Equal([0, 1, 2], (await Crossing.NumbersAsync(store, "SELECT number FROM mark")).Order());
-    }
-
-    [Fact]
-    public async Task An_event_that_kills_its_worker_runs_out_of_attempts()
-    {
-        await using var crossing = new Crossing();
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var broker = crossing.Broker();
-        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
-        for (var death = 1; death <= 8; death++)
-        {
-            await using var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1));
-            Assert.Equal(death, (await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit))[0].Attempt);
-        }
-        var log = new Log();
-        await StartFaresAsync(crossing, log);
-        await crossing.SettledAsync(deadLetters: 1);
-        Assert.Contains("its worker was killed or lost its lease", (await broker.ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
-        Assert.Empty(log.Taps);
-    }
-
     [Fact]
     public async Task A_worker_killed_between_commit_and_settling_of_its_last_attempt_leaves_no_dead_letter()
     {

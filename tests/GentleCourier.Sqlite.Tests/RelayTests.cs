@@ -78,8 +78,8 @@ public sealed class RelayTests
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         await harbour.PublishAsync(Enumerable.Range(0, 20).Select(i => new Tap(i)));
 
-        using (var rig = new Rig(crossing, "relay", "harbour", "relay: published, not marked"))
-            Assert.Equal(Rig.Killed, await rig.DiesAsync());
+        using (var rig = new Rig(crossing, "relay", "harbour", $"Rig:Fault={FaultPoint.PublishedNotMarked}"))
+            Assert.Equal(Rig.Killed, await rig.EndsAsync());
         Assert.Equal(20, (await crossing.Broker().ReadFiguresAsync())[0].Ready);
         Assert.Equal(20, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
 

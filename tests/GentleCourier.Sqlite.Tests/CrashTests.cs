@@ -1,0 +1,154 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Receiving;
+using GentleCourier.Watching;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>Processes that die, at every place between two writes and in the middle of their work.</summary>
+public sealed class CrashTests
+{
+    private const int Count = 10;
+
+    public static TheoryData<string> Places => [.. FaultPoint.All];
+
+    private static async Task<List<int>> NumbersAsync(Crossing crossing, string service, string table)
+    {
+        var store = crossing.SharedStore(service);
+        return File.Exists(crossing.StoreFile(service)) && await store.CountAsync($"sqlite_schema WHERE name = '{table}'") == 1
+            ? await Crossing.NumbersAsync(store, $"SELECT number FROM {table}")
+            : [];
+    }
+
+    /// <summary>Whether everything is published, relayed and settled.</summary>
+    private static async Task<bool> IsDoneAsync(Crossing crossing) =>
+        (await NumbersAsync(crossing, "harbour", "sent")).Count == Count
+        && (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0
+        && File.Exists(crossing.BrokerFile)
+        && await crossing.SharedStore("broker").CountAsync("sqlite_schema WHERE name = 'courier_topology'") == 1
+        && (await crossing.Broker().ReadFiguresAsync()).SingleOrDefault() is { Ready: 0, InHand: 0, Scheduled: 0 };
+
+    /// <summary>Runs publisher, relay and receiver until one is killed, or all is done and they are stopped; whether one was killed.</summary>
+    private static async Task<bool> RunAsync(Crossing crossing, Settling settling, params string[] settings)
+    {
+        Rig[] rigs =
+        [
+            new(crossing, "publish", "harbour", [$"Rig:Count={Count}", .. settings]),
+            new(crossing, "relay", "harbour", settings),
+            new(crossing, "receive", "fares", [$"Courier:Receivers:marks:Settling={settling}", .. settings]),
+        ];
+        try
+        {
+            await Crossing.UntilAsync(
+                async () => rigs.Any(r => r.WasKilled) || (rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted && await IsDoneAsync(crossing)), "all is done, or one is killed");
+            if (rigs.Any(r => r.WasKilled)) return true;
+            foreach (var rig in rigs) await rig.StopAsync();
+            Assert.All(rigs, rig => Assert.True(rig.ExitCode is 0 or Rig.Killed, $"it ended with {rig.ExitCode}: {string.Join('\n', rig.Lines)}"));
+            return rigs.Any(r => r.WasKilled);
+        }
+        finally
+        {
+            foreach (var rig in rigs) rig.Dispose();
+        }
+    }
+
+    [Theory]
+    [MemberData(nameof(Places))]
+    public async Task A_kill_between_any_two_writes_loses_nothing_and_repeats_nothing(string place)
+    {
+        await using var crossing = new Crossing();
+        var settling = place == FaultPoint.ArrivalSettledNotHandled ? Settling.OnArrival : Settling.AfterHandling;
+        Assert.True(await RunAsync(crossing, settling, $"Rig:Fault={place}"));
+        Assert.False(await RunAsync(crossing, settling));
+
+        var sent = await NumbersAsync(crossing, "harbour", "sent");
+        var marks = await NumbersAsync(crossing, "fares", "mark");
+        Assert.Equal(Enumerable.Range(0, Count), sent.Order());
+        if (settling == Settling.OnArrival)
+        {
+            // At most once: the one that was in hand is lost, as was chosen.
+            Assert.Equal(Count - 1, marks.Distinct().Count());
+            Assert.Equal(Count - 1, marks.Count);
+            return;
+        }
+        var ledger = Ledger.Balance(sent.Select(n => $"{n}"), marks.Select(n => $"{n}"), [], [], 0);
+        Assert.True(ledger.Balances, $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
+    }
+
+    private static async Task PublishMarksAsync(Crossing crossing, int count)
+    {
+        await crossing.RouteAsync(("rig.mark", "marks"));
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, count).Select(i => new EncodedEvent($"{i}", "rig.mark", null, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"rig.mark","data":{"number":{{i}}} }""")))]);
+    }
+
+    [Fact]
+    public async Task Three_workers_share_a_backlog_and_two_finish_what_the_third_held_when_it_was_killed()
+    {
+        await using var crossing = new Crossing();
+        await PublishMarksAsync(crossing, 60);
+        using (var doomed = new Rig(crossing, "receive", "fares", $"Rig:Fault={FaultPoint.HandedOverNotHandled}"))
+            Assert.Equal(Rig.Killed, await doomed.EndsAsync());
+        var held = (int)(await crossing.FiguresAsync("marks")).InHand!.Value;
+        Assert.InRange(held, 1, 20);
+
+        using var second = new Rig(crossing, "receive", "fares");
+        using var third = new Rig(crossing, "receive", "fares");
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0 }, "the others have finished it");
+        var marks = await Crossing.NumbersAsync(crossing.SharedStore("fares"), "SELECT number FROM mark ORDER BY 1");
+        Assert.Equal(Enumerable.Range(0, 60), marks);
+        var attempts = await Crossing.NumbersAsync(crossing.SharedStore("fares"), "SELECT attempt FROM mark ORDER BY number");
+        Assert.Equal(Enumerable.Repeat(2, held).Concat(Enumerable.Repeat(1, 60 - held)), attempts);
+    }
+
+    [Fact]
+    public async Task An_event_that_kills_its_worker_runs_out_of_attempts_and_takes_no_other_with_it()
+    {
+        await using var crossing = new Crossing();
+        await PublishMarksAsync(crossing, 20);
+        string[] settings = ["Rig:Poison=3", "Courier:Receivers:marks:MaxAttempts=3", "Courier:Receivers:marks:Parallel=4"];
+        for (var death = 1; death <= 3; death++)
+        {
+            using var doomed = new Rig(crossing, "receive", "fares", settings);
+            Assert.Equal(Rig.Killed, await doomed.EndsAsync());
+        }
+
+        using var last = new Rig(crossing, "receive", "fares", settings);
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0, Scheduled: 0 }, "the queue has moved on");
+        Assert.Equal(Enumerable.Range(0, 20).Where(n => n != 3), (await NumbersAsync(crossing, "fares", "mark")).Order());
+        var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
+        Assert.Equal(3, Crossing.NumberOf(letter.Json));
+        Assert.Equal(
+            "out of attempts: handed over 3 times, and the last attempt was never settled; its worker was killed or lost its lease", letter.Reason);
+    }
+
+    [Fact]
+    public async Task Many_processes_on_one_file_take_turns_and_none_sees_a_lock()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("rig.mark", "marks"));
+        const int Stores = 3;
+        const int Marks = 400;
+        List<Rig> rigs = [.. Enumerable.Range(0, Stores).SelectMany(s => (Rig[])
+        [
+            new(crossing, "publish", $"harbour-{s}", $"Rig:Count={Marks}", $"Courier:Source=/rig/{s}"),
+            new(crossing, "relay", $"harbour-{s}"),
+            new(crossing, "receive", "fares", "Courier:Receivers:marks:Parallel=2"),
+        ])];
+        try
+        {
+            for (var s = 0; s < Stores; s++) Assert.Equal(0, await rigs[s * 3].EndsAsync());
+            await Crossing.UntilAsync(
+                async () => (await NumbersAsync(crossing, "fares", "mark")).Count >= Stores * Marks
+                    && await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0, Scheduled: 0 },
+                "all is handled");
+        }
+        finally
+        {
+            rigs.ForEach(r => r.Dispose());
+        }
+        Assert.Equal(
+            Enumerable.Range(0, Marks).SelectMany(n => Enumerable.Repeat(n, Stores)), (await NumbersAsync(crossing, "fares", "mark")).Order());
+        Assert.Empty(rigs.SelectMany(r => r.Lines));
+    }
+}
