@@ -13,6 +13,8 @@ namespace GentleCourier.Sqlite;
 /// </summary>
 internal sealed class SqliteStore : IStore
 {
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
     private readonly CommitWatch watch;
@@ -149,10 +151,10 @@ internal sealed class SqliteStore : IStore
     {
         if (Interlocked.Exchange(ref disposed, true)) return;
         watch.Dispose();
-        await turn.WaitAsync().ConfigureAwait(false);
-        Close();
+        // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is rolled
+        // back when that happens.
+        if (await turn.WaitAsync(LongestFarewell).ConfigureAwait(false)) Close();
         file.ClosePool();
-        turn.Dispose();
     }
 
     private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)

@@ -154,6 +154,27 @@ public sealed class OutcomeTests
     }
 
     [Fact]
+    public async Task A_handler_that_never_ends_does_not_keep_its_process_from_ending()
+    {
+        await using var crossing = new Crossing();
+        var begun = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                await delivery.BeginAsync(cancel);
+                begun.SetResult();
+                await Task.Delay(Timeout.Infinite, CancellationToken.None);
+            },
+        };
+        var fares = await StartFaresAsync(crossing, log, queue => queue.Options.StopLimit = TimeSpan.FromMilliseconds(10));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await begun.Task.WaitAsync(Crossing.Limit);
+        await fares.StopAsync().WaitAsync(Crossing.Limit);
+        await ((IAsyncDisposable)fares).DisposeAsync().AsTask().WaitAsync(Crossing.Limit);
+    }
+
+    [Fact]
     public async Task Settled_on_arrival_an_event_is_gone_whatever_its_handler_does()
     {
         await using var crossing = new Crossing();

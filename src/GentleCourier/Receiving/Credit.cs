@@ -82,7 +82,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         : oneByOne ? 1
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
-        : tuner.Limit(unstarted == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
+        : tuner.Limit(unsettled == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
 
     private int Needed
     {
@@ -112,7 +112,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         lock (gate)
         {
             // The wait for a handler begins now, however long nothing has come before.
-            if (unstarted == 0) lastStart = clock.GetTimestamp();
+            if (unsettled == 0) lastStart = clock.GetTimestamp();
             unsettled += count;
             unstarted += count;
             Call();
@@ -139,7 +139,13 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>A handler has taken one up, or it goes back without having been begun.</summary>
+    /// <summary>One goes back without having been begun; that no handler has taken it up is no less true.</summary>
+    public void GivenBack()
+    {
+        lock (gate) unstarted--;
+    }
+
+    /// <summary>A handler has taken one up.</summary>
     public void Started()
     {
         lock (gate)

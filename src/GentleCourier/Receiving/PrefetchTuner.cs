@@ -34,8 +34,8 @@ internal sealed class PrefetchTuner(int parallel, int batch)
 
     /// <summary>How many deliveries to hold, from what the handlers work on at once to <see cref="Most"/>.</summary>
     /// <param name="stalled">
-    /// For how long no handler has taken up what lies ready. All may have met long work at once: what was learned from
-    /// short work no longer holds then.
+    /// For how long no handler has taken up anything though something is in hand. All may have met long work at once: what
+    /// was learned from short work no longer holds then.
     /// </param>
     public int Limit(TimeSpan stalled)
     {

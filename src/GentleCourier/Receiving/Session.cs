@@ -172,7 +172,7 @@ internal sealed partial class Session : ISettler
     {
         for (var surplus = credit.Surplus; surplus > 0 && toHandle.Reader.TryRead(out var delivery); surplus--)
         {
-            credit.Started();
+            credit.GivenBack();
             GiveBack(delivery);
         }
     }

@@ -1,0 +1,158 @@
+using GentleCourier.Engines;
+using GentleCourier.Receiving;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>Several workers on one queue, and one worker on several queues.</summary>
+public sealed class CompetingTests
+{
+    private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Prefetch prefetch, TimeProvider? clock = null) => crossing.StartAsync(
+        "fares",
+        c => c.Receive("taps", q =>
+        {
+            q.Options.Prefetch = prefetch;
+            q.Handle<Tap, TapReceiver>();
+        }),
+        services: s =>
+        {
+            s.AddSingleton(log);
+            if (clock is not null) s.AddSingleton(clock);
+        });
+
+    [Fact]
+    public async Task A_worker_that_has_lost_a_lease_is_told_and_changes_nothing()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var slow = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var cancelled = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                if (delivery.Data.Number > 1) return;
+                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                try
+                {
+                    await Task.Delay(Timeout.Infinite, cancel);
+                }
+                finally
+                {
+                    cancelled.SetResult();
+                }
+            },
+        };
+        await StartFaresAsync(crossing, log, 1, slow);
+        var broker = crossing.AnotherBroker(slow);
+        await broker.PublishAsync([Crossing.TapEvent(1)]);
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
+
+        // For the others its lease has run out, while it slept.
+        await using var link = await crossing.AnotherBroker(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1)))
+            .OpenLinkAsync("taps", "other", TimeSpan.FromSeconds(30));
+        var taken = Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
+        Assert.Equal((2, 1), (taken.Attempt, taken.Abandoned));
+
+        await Crossing.UntilAsync(
+            () =>
+            {
+                slow.Advance(TimeSpan.FromSeconds(5));
+                return Task.FromResult(cancelled.Task.IsCompleted);
+            },
+            "its token is cancelled");
+        Assert.Equal([true], await link.SettledAsync([new Settlement(taken.Lease, Outcome.Accepted)]));
+        Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'half_done'"));
+        Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
+
+        // And it goes on with what comes.
+        await broker.PublishAsync([Crossing.TapEvent(2)]);
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the next is handled");
+    }
+
+    [Fact]
+    public async Task A_worker_with_prefetch_1_that_is_stuck_on_a_long_job_holds_up_nothing_else()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var finish = new TaskCompletionSource();
+        Log Worker() => new() { OnTap = (delivery, _) => delivery.Data.Number == 0 ? finish.Task : Task.CompletedTask };
+        Log[] logs = [Worker(), Worker(), Worker()];
+        foreach (var log in logs) await StartFaresAsync(crossing, log, 1);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 30).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 1 }, "only the long job is left");
+
+        var stuck = logs.Single(l => l.Taps.Any(t => t.Data.Number == 0));
+        Assert.Equal(0, stuck.Taps.Last().Data.Number);
+        Assert.Equal(30, logs.Sum(l => l.Taps.Count));
+        finish.SetResult();
+        await crossing.SettledAsync();
+    }
+
+    [Fact]
+    public async Task Without_a_limit_a_worker_sits_on_a_pile_and_gives_it_back_when_it_stops()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var finish = new TaskCompletionSource();
+        var log = new Log { OnTap = (_, _) => finish.Task };
+        var fares = await StartFaresAsync(crossing, log, Prefetch.Unlimited);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 500).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 500, "it holds them all");
+        Assert.Single(log.Taps);
+
+        var stopping = fares.StopAsync();
+        finish.SetResult();
+        await stopping.WaitAsync(Crossing.Limit);
+        Assert.True(await crossing.FiguresAsync("taps") is { Ready: 499, InHand: 0 });
+        Assert.All(await crossing.Broker().PeekAsync("taps", 500), e => Assert.Equal(0, e.Attempts));
+    }
+
+    [Fact]
+    public async Task A_self_tuned_worker_on_a_long_job_gives_back_what_others_can_begin_and_loses_nothing()
+    {
+        await using var crossing = new Crossing();
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var finish = new TaskCompletionSource();
+        var log = new Log { OnTap = (delivery, _) => delivery.Data.Number == 500 ? finish.Task : Task.CompletedTask };
+        await StartFaresAsync(crossing, log, Prefetch.SelfTuned);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 1000).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(
+            async () => log.Taps.Any(t => t.Data.Number == 500) && await crossing.FiguresAsync("taps") is { InHand: 1, Ready: > 0 }, "it holds nothing but the long job");
+        finish.SetResult();
+        await crossing.SettledAsync();
+        Assert.Equal(Enumerable.Range(0, 1000), log.Taps.Select(t => t.Data.Number).Order());
+    }
+
+    [Fact]
+    public async Task One_worker_serves_several_queues_each_with_its_own_limits()
+    {
+        await using var crossing = new Crossing();
+        var finish = new TaskCompletionSource();
+        var log = new Log { OnTap = (_, _) => finish.Task };
+        await crossing.StartAsync(
+            "fares",
+            c => c
+                .Receive("taps", q =>
+                {
+                    (q.Options.Prefetch, q.Options.Parallel) = (3, 2);
+                    q.Handle<Tap, TapReceiver>();
+                })
+                .Receive("copies", q =>
+                {
+                    (q.Options.Prefetch, q.Options.Parallel) = (5, 4);
+                    q.Handle<Tap, TapReceiver>();
+                }),
+            services: s => s.AddSingleton(log));
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 10).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(
+            async () => (await crossing.FiguresAsync("taps"), await crossing.FiguresAsync("copies")) is ({ InHand: 3, Ready: 7 }, { InHand: 5, Ready: 5 }),
+            "each holds its prefetch");
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 6), "as many run as may");
+        Assert.Equal([2, 4], log.Taps.GroupBy(t => t.Queue).Select(g => g.Count()).Order());
+        finish.SetResult();
+        await crossing.SettledAsync();
+    }
+}
