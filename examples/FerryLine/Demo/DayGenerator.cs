@@ -13,18 +13,20 @@ internal static class DayGenerator
 
     private static readonly (string Name, int Limit)[] Vessels = [("Dunlin", 90), ("Guillemot", 120), ("Oystercatcher", 150)];
 
-    public static Day Make(int seed)
+    /// <param name="seed">Which day.</param>
+    /// <param name="count">How many sailings; of more than 24, several leave at the same time.</param>
+    public static Day Make(int seed, int count = 24)
     {
         var random = new Random(seed);
         var sailings = new List<Sailing>();
         var taps = new List<Tap>();
         var number = 0;
-        for (var i = 0; i < 24; i++)
+        for (var i = 0; i < count; i++)
         {
             var pier = Piers[random.Next(Piers.Length)];
             var (vessel, limit) = Vessels[random.Next(Vessels.Length)];
-            var departs = ServiceDay.Today.ToDateTime(new TimeOnly(6, 0), DateTimeKind.Utc).AddMinutes((i * 40) + random.Next(15));
-            var sailing = new Sailing($"{departs:HHmm}-{pier.Name.Replace(' ', '-')}", pier.Name, vessel, limit, $"{departs:yyyy-MM-ddTHH:mm}:00Z");
+            var departs = ServiceDay.Today.ToDateTime(new TimeOnly(6, 0), DateTimeKind.Utc).AddMinutes((i % 24 * 40) + random.Next(15));
+            var sailing = new Sailing($"{departs:HHmm}-{pier.Name.Replace(' ', '-')}{(i < 24 ? "" : $"-{i / 24}")}", pier.Name, vessel, limit, $"{departs:yyyy-MM-ddTHH:mm}:00Z");
             sailings.Add(sailing);
 
             // Most ferries leave with room to spare; some fill up to the last place, but none beyond it.

@@ -17,6 +17,9 @@ internal sealed class DemoFiles : IDisposable
 
     public string Folder { get; }
 
+    /// <summary>Where the day's files are.</summary>
+    public string Data { get; set; } = Path.Combine(AppContext.BaseDirectory, "Data");
+
     public EngineAddress Broker => new("sqlite", Path.Combine(Folder, "broker.db"));
 
     public EngineAddress Store(string service) => new("sqlite", Path.Combine(Folder, $"{service.ToLowerInvariant()}.db"));

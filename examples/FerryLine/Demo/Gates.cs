@@ -9,14 +9,22 @@ internal sealed class Gates : IDisposable
 {
     private const int Connections = 100;
 
-    private readonly HttpClient http;
+    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(200);
+
+    private readonly HttpClient http = new(new SocketsHttpHandler { MaxConnectionsPerServer = Connections }) { Timeout = TimeSpan.FromSeconds(30) };
+    private readonly IReadOnlyList<Uri> harbours;
+    private readonly int patience;
     private readonly Random random;
     private int requests;
     private int refused;
 
-    public Gates(Uri harbour, int seed)
+    /// <param name="harbours">Where the harbour listens; a gate that gets no answer from one turns to the next.</param>
+    /// <param name="seed">Which taps are sent twice.</param>
+    /// <param name="patience">How often a gate tries; a wait of 0.2 s lies in between.</param>
+    public Gates(IReadOnlyList<Uri> harbours, int seed, int patience = 5)
     {
-        http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = Connections }) { BaseAddress = harbour, Timeout = TimeSpan.FromSeconds(30) };
+        this.harbours = harbours;
+        this.patience = patience;
         random = new Random(seed);
     }
 
@@ -47,18 +55,29 @@ internal sealed class Gates : IDisposable
     {
         for (var attempt = 1; ; attempt++)
         {
-            Interlocked.Increment(ref requests);
-            using var body = content();
-            using var response = await http.PostAsync(path, body, cancel);
-            if (response.StatusCode == HttpStatusCode.BadRequest)
-            {
-                Interlocked.Increment(ref refused);
-                return;
-            }
-            if (response.IsSuccessStatusCode) return;
+            var number = Interlocked.Increment(ref requests);
+            var problem = await TrySendAsync(new Uri(harbours[number % harbours.Count], path), content, cancel);
+            if (problem is null) return;
             // A gate that gets no answer sends again; that the first may have counted is what ids are for.
-            if (attempt == 5) throw new HttpRequestException($"the harbour answered {(int)response.StatusCode} to /{path} five times");
-            await Task.Delay(200 * attempt, cancel);
+            if (attempt == patience) throw new HttpRequestException($"{problem} to /{path}, {patience} times");
+            await Task.Delay(Pause, cancel);
+        }
+    }
+
+    private async Task<string?> TrySendAsync(Uri address, Func<HttpContent> content, CancellationToken cancel)
+    {
+        try
+        {
+            using var body = content();
+            using var response = await http.PostAsync(address, body, cancel);
+            if (response.IsSuccessStatusCode) return null;
+            if (response.StatusCode != HttpStatusCode.BadRequest) return $"the harbour answered {(int)response.StatusCode}";
+            Interlocked.Increment(ref refused);
+            return null;
+        }
+        catch (HttpRequestException e)
+        {
+            return $"the harbour cannot be reached ({e.Message})";
         }
     }
 }

@@ -15,14 +15,18 @@ internal static class Play
 
     public sealed record Options(FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
 
-    public static async Task<int> RunAsync(Options options, CancellationToken stop)
+    public static Task<int> RunAsync(Options options, CancellationToken stop) =>
+        WithFilesAsync(options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
+
+    /// <summary>Runs something in a folder of its own, within a limit, and turns what goes wrong into a message and an exit code.</summary>
+    public static async Task<int> WithFilesAsync(DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run, CancellationToken stop)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(stop);
-        limit.CancelAfter(Limit);
+        limit.CancelAfter(within);
         try
         {
-            using var files = new DemoFiles(options.Keep);
-            return await RunAsync(options, files, limit.Token);
+            using var files = new DemoFiles(keep);
+            return await run(files, limit.Token);
         }
         catch (OperationCanceledException) when (stop.IsCancellationRequested)
         {
@@ -31,7 +35,7 @@ internal static class Play
         }
         catch (OperationCanceledException)
         {
-            await Console.Error.WriteLineAsync($"demo: not finished within {Limit.TotalSeconds:0} s; run it again with --keep DIR and read the logs there");
+            await Console.Error.WriteLineAsync($"demo: not finished within {within.TotalSeconds:0} s; run it again with --keep DIR and read the logs there");
             return 1;
         }
         catch (Exception e) when (e is IOException or CourierException or InvalidOperationException or HttpRequestException or TimeoutException)
@@ -51,9 +55,13 @@ internal static class Play
         await DeployAsync(broker, cancel);
 
         List<string> babble;
-        await using (var services = new Services(files))
+        await using (var services = new Services(files, line => AnsiConsole.MarkupLine($"[yellow]{Markup.Escape(line)}[/]")))
         {
-            using var gates = new Gates(await services.Harbour.ListensAsync(cancel), options.Seed);
+            services.Start("Harbour");
+            services.Start("Fares");
+            services.Start("DeckCount");
+            services.Start("Notices");
+            using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
             babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
             AnsiConsole.MarkupLine($"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers finish");
             await DrainAsync(files, broker, cancel);
@@ -66,7 +74,7 @@ internal static class Play
     }
 
     /// <summary>What a deployment does before the services start: they find their queues and routes.</summary>
-    private static Task DeployAsync(IBroker broker, CancellationToken cancel) => broker.PrepareAsync(
+    public static Task DeployAsync(IBroker broker, CancellationToken cancel) => broker.PrepareAsync(
         new Topology(
             ["fares", "deck-count", "notices"],
             [
@@ -88,7 +96,7 @@ internal static class Play
         foreach (var sailing in day.Sailings)
         {
             var boarding = gates.BoardAsync(bySailing[sailing.Id], cancel);
-            if (killAfter.Contains(played)) services.Fares.Kill();
+            if (killAfter.Contains(played)) services.One("Fares").Kill();
             await boarding;
             await gates.DepartAsync(sailing, cancel);
             if (++played % 8 == 0)
@@ -119,7 +127,7 @@ internal static class Play
     }
 
     /// <summary>Waits until every outbox is empty and no queue has anything that waits.</summary>
-    private static async Task DrainAsync(DemoFiles files, IBroker broker, CancellationToken cancel)
+    public static async Task DrainAsync(DemoFiles files, IBroker broker, CancellationToken cancel)
     {
         await using var harbour = new SqliteEngine().CreateStore(files.Store("Harbour"), TimeProvider.System);
         await using var deckCount = new SqliteEngine().CreateStore(files.Store("DeckCount"), TimeProvider.System);
@@ -136,41 +144,4 @@ internal static class Play
 
     private static async Task<long> WaitingAsync(IBroker broker, string queue, string other, CancellationToken cancel) =>
         (await broker.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other).Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
-}
-
-/// <summary>The four services.</summary>
-internal sealed class Services : IAsyncDisposable
-{
-    private readonly List<Service> all = [];
-
-    public Services(DemoFiles files)
-    {
-        Harbour = Start("Harbour", new() { ["ASPNETCORE_URLS"] = "http://127.0.0.1:0" });
-        Fares = Start("Fares", QuickWorker("fares"));
-        Start("DeckCount", QuickWorker("deck-count"));
-        Start("Notices", QuickWorker("notices"));
-
-        Service Start(string name, Dictionary<string, string> settings)
-        {
-            settings["Courier:Store"] = $"sqlite:{files.Store(name).Location}";
-            settings["Courier:Broker"] = $"sqlite:{files.Broker.Location}";
-            settings["FerryLine:Data"] = Path.Combine(AppContext.BaseDirectory, "Data");
-            var service = new Service(name, files.Folder, settings, line => AnsiConsole.MarkupLine($"[yellow]{Markup.Escape(line)}[/]"));
-            all.Add(service);
-            return service;
-        }
-    }
-
-    public Service Harbour { get; }
-
-    public Service Fares { get; }
-
-    public async ValueTask DisposeAsync() => await Task.WhenAll(all.Select(service => service.DisposeAsync().AsTask()));
-
-    // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was killed.
-    private static Dictionary<string, string> QuickWorker(string queue) => new()
-    {
-        ["Courier:CreateMissing"] = "false",
-        [$"Courier:Receivers:{queue}:Lease"] = "00:00:02",
-    };
 }

@@ -36,4 +36,27 @@ generate.SetAction(result =>
 });
 root.Subcommands.Add(generate);
 
+var events = new Option<int>("--events") { HelpName = "N", DefaultValueFactory = _ => 100_000, Description = "About how many events are published (1,000 to 1,000,000)." };
+events.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is < 1_000 or > 1_000_000) result.AddError("--events must be 1,000 to 1,000,000.");
+});
+var chaosKills = new Option<int>("--kills") { HelpName = "N", DefaultValueFactory = _ => 200, Description = "How many processes are killed, each kind in turn (0 to 10,000)." };
+chaosKills.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is < 0 or > 10_000) result.AddError("--kills must be 0 to 10,000.");
+});
+var chaos = new Command(
+    "chaos",
+    """
+    A far busier day, in which publishers, relays and workers, two of each, are killed with SIGKILL at random and started
+    again. Exit code 0: nothing is missing and nothing acted twice, event by event; 1: not so, or it could not run.
+    """)
+{
+    events, chaosKills, seed, keep,
+};
+chaos.SetAction((result, cancel) => Chaos.RunAsync(
+    new Chaos.Options(result.GetValue(events), result.GetValue(chaosKills), result.GetValue(seed), result.GetValue(keep)), cancel));
+root.Subcommands.Add(chaos);
+
 return await root.Parse(args).InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });

@@ -12,6 +12,7 @@ internal sealed partial class Service : IAsyncDisposable
     private const string Listening = "Now listening on: ";
     private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
 
+    private readonly string program;
     private readonly string name;
     private readonly string folder;
     private readonly IReadOnlyDictionary<string, string> settings;
@@ -23,8 +24,14 @@ internal sealed partial class Service : IAsyncDisposable
     private bool stopping;
     private int quickDeaths;
 
-    public Service(string name, string folder, IReadOnlyDictionary<string, string> settings, Action<string> report)
+    /// <param name="program">Which service it is.</param>
+    /// <param name="name">How it is called here; several may run one program.</param>
+    /// <param name="folder">Where its log goes.</param>
+    /// <param name="settings">What it is told.</param>
+    /// <param name="report">Told when it dies.</param>
+    public Service(string program, string name, string folder, IReadOnlyDictionary<string, string> settings, Action<string> report)
     {
+        this.program = program;
         this.name = name;
         this.folder = folder;
         this.settings = settings;
@@ -32,6 +39,8 @@ internal sealed partial class Service : IAsyncDisposable
         log = new StreamWriter(Path.Combine(folder, $"{name}.log")) { AutoFlush = true };
         process = Start();
     }
+
+    public string Name => name;
 
     /// <summary>Where it listens, for one that does.</summary>
     public Task<Uri> ListensAsync(CancellationToken cancellationToken) => listening.Task.WaitAsync(TimeSpan.FromSeconds(20), cancellationToken);
@@ -69,8 +78,8 @@ internal sealed partial class Service : IAsyncDisposable
     {
         // Builds lie side by side: …/FerryLine.Demo/debug/ and …/FerryLine.Fares/debug/.
         var here = AppContext.BaseDirectory.TrimEnd(Path.DirectorySeparatorChar);
-        var home = Path.GetFullPath(Path.Combine(here, "..", "..", $"FerryLine.{name}", Path.GetFileName(here)));
-        var start = new ProcessStartInfo(Path.Combine(home, $"FerryLine.{name}"))
+        var home = Path.GetFullPath(Path.Combine(here, "..", "..", $"FerryLine.{program}", Path.GetFileName(here)));
+        var start = new ProcessStartInfo(Path.Combine(home, $"FerryLine.{program}"))
         {
             WorkingDirectory = home,
             UseShellExecute = false,

@@ -38,11 +38,16 @@ app.MapPost("/departures", async (Departure departure, IStore store, IOutbox out
     await using var connection = await store.OpenConnectionAsync(cancel);
     await using var transaction = await connection.BeginTransactionAsync(cancel);
 
-    var id = await outbox.AddAsync(
-        transaction, new SailingDeparted(departure.Sailing, departure.DepartedAt),
-        subject: departure.Sailing, partitionKey: departure.Sailing, cancellationToken: cancel);
-    await connection.ExecuteAsync(
-        "INSERT INTO departure (sailing, event_id) VALUES (@Sailing, @id)", new { departure.Sailing, id }, transaction);
+    // Told twice of the same departure, it publishes once.
+    var id = $"{departure.Sailing}/departed";
+    var isNews = await connection.ExecuteAsync(
+        "INSERT INTO departure (sailing, event_id) VALUES (@Sailing, @id) ON CONFLICT DO NOTHING", new { departure.Sailing, id }, transaction) == 1;
+    if (isNews)
+    {
+        await outbox.AddAsync(
+            transaction, new SailingDeparted(departure.Sailing, departure.DepartedAt),
+            subject: departure.Sailing, partitionKey: departure.Sailing, id: id, cancellationToken: cancel);
+    }
 
     await transaction.CommitAsync(cancel);
     return Results.Accepted();

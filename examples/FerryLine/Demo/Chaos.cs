@@ -1,0 +1,114 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Sockets;
+using GentleCourier.Sqlite;
+using Spectre.Console;
+
+namespace FerryLine.Demo;
+
+/// <summary>
+/// A day far busier than any, in which processes of every kind are killed at random, without warning, and started again:
+/// two publishers, two relays, and two workers of each kind. Afterwards it is reckoned event by event.
+/// </summary>
+internal static class Chaos
+{
+    private const int TapsOfSailing = 98;
+    private static readonly (string Program, string Kind)[] Kinds =
+        [("Harbour", "publisher"), ("Harbour", "relay"), ("Fares", "fares"), ("DeckCount", "deck-count"), ("Notices", "notices")];
+
+    public sealed record Options(int Events, int Kills, int Seed, DirectoryInfo? Keep);
+
+    public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
+        options.Keep, TimeSpan.FromSeconds(120 + (2 * options.Kills) + (options.Events / 100)), (files, cancel) => RunAsync(options, files, cancel), stop);
+
+    private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
+    {
+        var began = Stopwatch.GetTimestamp();
+        var day = DayGenerator.Make(options.Seed, Math.Max(1, options.Events / TapsOfSailing));
+        files.Data = Directory.CreateDirectory(Path.Combine(files.Folder, "data")).FullName;
+        day.Write(files.Data);
+        AnsiConsole.MarkupLine($"[bold]chaos[/], seed {options.Seed}: {day.Taps.Count + day.Sailings.Count:N0} events, {options.Kills} kills over {Kinds.Length * 2} processes");
+
+        await using var broker = new SqliteEngine().CreateBroker(files.Broker, TimeProvider.System);
+        await Play.DeployAsync(broker, cancel);
+        var kills = new SortedDictionary<string, int>(StringComparer.Ordinal);
+        await using (var services = new Services(files, _ => { }))
+        {
+            var harbours = StartAll(services);
+            using var gates = new Gates(harbours, options.Seed, patience: 300);
+            await UntilOpenAsync(services, cancel);
+
+            var random = new Random(options.Seed);
+            var bySailing = day.Taps.ToLookup(t => t.Sailing);
+            var killing = KillAsync(services, options.Kills, random, kills, cancel);
+            for (var i = 0; i < day.Sailings.Count; i++)
+            {
+                await gates.BoardAsync(bySailing[day.Sailings[i].Id], cancel);
+                await gates.DepartAsync(day.Sailings[i], cancel);
+                // Neither ends long before the other: events go on coming until the last kill.
+                while (!killing.IsCompleted && Killed() * day.Sailings.Count < i * options.Kills) await Task.Delay(20, cancel);
+                if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
+                {
+                    var figures = await broker.ReadFiguresAsync(cancel);
+                    AnsiConsole.MarkupLine($"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  {Killed(),4} kills  [grey]waiting: {string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))}[/]");
+                }
+            }
+            var sailings = day.Sailings.Select(s => s.Id).ToHashSet();
+            await gates.BoardAsync(day.Taps.Where(t => !sailings.Contains(t.Sailing)), cancel);
+            await killing;
+            await Play.DrainAsync(files, broker, cancel);
+        }
+
+        AnsiConsole.MarkupLine($"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
+        return Report.Print(await Account.ReadAsync(files, [], cancel), Expectation.Of(day));
+
+        int Killed()
+        {
+            lock (kills) return kills.Values.Sum();
+        }
+    }
+
+    private static List<Uri> StartAll(Services services)
+    {
+        List<Uri> harbours = [];
+        foreach (var (program, kind) in Kinds)
+        {
+            for (var i = 1; i <= 2; i++)
+            {
+                List<(string, string)> settings = [("Courier:Relay:Lease", "00:00:02")];
+                if (kind == "publisher")
+                {
+                    harbours.Add(new Uri($"http://127.0.0.1:{FreePort()}"));
+                    settings.Add(("ASPNETCORE_URLS", $"{harbours[^1]}"));
+                }
+                if (kind is "publisher" or "fares" or "notices") settings.Add(("Courier:Relay:Enabled", "false"));
+                services.Start(program, $"{kind}-{i}", settings);
+            }
+        }
+        return harbours;
+    }
+
+    private static async Task UntilOpenAsync(Services services, CancellationToken cancel)
+    {
+        foreach (var service in services.All.Where(s => s.Name.StartsWith("publisher", StringComparison.Ordinal))) await service.ListensAsync(cancel);
+    }
+
+    private static async Task KillAsync(Services services, int count, Random random, SortedDictionary<string, int> kills, CancellationToken cancel)
+    {
+        for (var i = 0; i < count; i++)
+        {
+            await Task.Delay(TimeSpan.FromMilliseconds(200 + random.Next(1200)), cancel);
+            // Each kind in turn, so that all get their share; which of the two, and when, is chance.
+            var kind = Kinds[i % Kinds.Length].Kind;
+            services.One($"{kind}-{random.Next(1, 3)}").Kill();
+            lock (kills) kills[kind] = kills.GetValueOrDefault(kind) + 1;
+        }
+    }
+
+    private static int FreePort()
+    {
+        using var listener = new TcpListener(IPAddress.Loopback, 0);
+        listener.Start();
+        return ((IPEndPoint)listener.LocalEndpoint).Port;
+    }
+}

@@ -1,0 +1,46 @@
+namespace FerryLine.Demo;
+
+/// <summary>The services that run, each a process with the settings of its kind.</summary>
+internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncDisposable
+{
+    private readonly List<Service> all = [];
+
+    public IReadOnlyList<Service> All => all;
+
+    public Service One(string name) => all.Single(service => service.Name == name);
+
+    /// <param name="program"><c>Harbour</c>, <c>Fares</c>, <c>DeckCount</c> or <c>Notices</c>.</param>
+    /// <param name="name">Several may run one program, with one database, under names of their own.</param>
+    /// <param name="more">Further settings.</param>
+    public void Start(string program, string? name = null, params IEnumerable<(string Name, string Value)> more)
+    {
+        var settings = new Dictionary<string, string>
+        {
+            ["Courier:Store"] = $"sqlite:{files.Store(program).Location}",
+            ["Courier:Broker"] = $"sqlite:{files.Broker.Location}",
+            ["FerryLine:Data"] = files.Data,
+        };
+        if (QueueOf(program) is { } queue)
+        {
+            // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was killed.
+            settings["Courier:CreateMissing"] = "false";
+            settings[$"Courier:Receivers:{queue}:Lease"] = "00:00:02";
+        }
+        else
+        {
+            settings["ASPNETCORE_URLS"] = "http://127.0.0.1:0";
+        }
+        foreach (var (key, value) in more) settings[key] = value;
+        all.Add(new Service(program, name ?? program, files.Folder, settings, report));
+    }
+
+    public async ValueTask DisposeAsync() => await Task.WhenAll(all.Select(service => service.DisposeAsync().AsTask()));
+
+    private static string? QueueOf(string program) => program switch
+    {
+        "Fares" => "fares",
+        "DeckCount" => "deck-count",
+        "Notices" => "notices",
+        _ => null,
+    };
+}
