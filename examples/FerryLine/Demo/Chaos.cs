@@ -40,13 +40,15 @@ internal static class Chaos
 
             var random = new Random(options.Seed);
             var bySailing = day.Taps.ToLookup(t => t.Sailing);
-            var killing = KillAsync(services, options.Kills, random, kills, cancel);
+            var left = 0;
+            var killing = KillAsync(services, options.Kills, random, kills, i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
             for (var i = 0; i < day.Sailings.Count; i++)
             {
+                Volatile.Write(ref left, i);
                 await gates.BoardAsync(bySailing[day.Sailings[i].Id], cancel);
                 await gates.DepartAsync(day.Sailings[i], cancel);
-                // Neither ends long before the other: events go on coming until the last kill.
-                while (!killing.IsCompleted && Killed() * day.Sailings.Count < i * options.Kills) await Task.Delay(20, cancel);
+                // Kills and events keep pace with each other, to the end.
+                while (!killing.IsCompleted && (long)Killed() * day.Sailings.Count < (long)i * options.Kills) await Task.Delay(20, cancel);
                 if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
                 {
                     var figures = await broker.ReadFiguresAsync(cancel);
@@ -55,6 +57,7 @@ internal static class Chaos
             }
             var sailings = day.Sailings.Select(s => s.Id).ToHashSet();
             await gates.BoardAsync(day.Taps.Where(t => !sailings.Contains(t.Sailing)), cancel);
+            Volatile.Write(ref left, day.Sailings.Count);
             await killing;
             await Play.DrainAsync(files, broker, cancel);
         }
@@ -93,10 +96,12 @@ internal static class Chaos
         foreach (var service in services.All.Where(s => s.Name.StartsWith("publisher", StringComparison.Ordinal))) await service.ListensAsync(cancel);
     }
 
-    private static async Task KillAsync(Services services, int count, Random random, SortedDictionary<string, int> kills, CancellationToken cancel)
+    private static async Task KillAsync(
+        Services services, int count, Random random, SortedDictionary<string, int> kills, Func<int, bool> isTimeFor, CancellationToken cancel)
     {
         for (var i = 0; i < count; i++)
         {
+            while (!isTimeFor(i)) await Task.Delay(20, cancel);
             await Task.Delay(TimeSpan.FromMilliseconds(200 + random.Next(1200)), cancel);
             // Each kind in turn, so that all get their share; which of the two, and when, is chance.
             var kind = Kinds[i % Kinds.Length].Kind;
