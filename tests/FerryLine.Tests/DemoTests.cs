@@ -38,6 +38,14 @@ public sealed class DemoTests : IDisposable
     }
 
     [Fact]
+    public async Task Processes_of_every_kind_are_killed_at_random_and_nothing_is_lost_or_acts_twice()
+    {
+        var ledger = await PlayAsync("chaos", "--events", "2500", "--kills", "15", "--seed", "7");
+        AssertBalanced(ledger);
+        Assert.Contains(output, line => line.StartsWith("killed: deck-count 3, fares 3, notices 3, publisher 3, relay 3", StringComparison.Ordinal));
+    }
+
+    [Fact]
     public async Task An_interrupt_stops_it_cleanly_and_nothing_is_left_behind()
     {
         using var demo = Start();
@@ -67,6 +75,8 @@ public sealed class DemoTests : IDisposable
 
     [Theory]
     [InlineData("--kill-fares", "99")]
+    [InlineData("chaos", "--events", "1")]
+    [InlineData("chaos", "--kills", "-1")]
     [InlineData("--unknown")]
     public async Task A_wrong_option_is_refused_before_anything_starts(params string[] arguments)
     {

@@ -89,8 +89,11 @@ internal sealed record Account(
             yield return $"nearly full were {string.Join(", ", expected.CrowdedSailings)}, but reported were {string.Join(", ", CrowdedSailings)}";
     }
 
-    /// <summary>The ledger for programs.</summary>
-    public string ToJson(Expectation expected)
+    /// <summary>Writes the ledger for programs, if a file is named.</summary>
+    public Task WriteAsync(FileInfo? file, Expectation expected, CancellationToken cancel) =>
+        file is null ? Task.CompletedTask : File.WriteAllTextAsync(file.FullName, ToJson(expected) + "\n", cancel);
+
+    private string ToJson(Expectation expected)
     {
         var sum = Ledger.Sum(Queues);
         return JsonSerializer.Serialize(

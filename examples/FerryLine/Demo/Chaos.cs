@@ -16,7 +16,7 @@ internal static class Chaos
     private static readonly (string Program, string Kind)[] Kinds =
         [("Harbour", "publisher"), ("Harbour", "relay"), ("Fares", "fares"), ("DeckCount", "deck-count"), ("Notices", "notices")];
 
-    public sealed record Options(int Events, int Kills, int Seed, DirectoryInfo? Keep);
+    public sealed record Options(int Events, int Kills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
         options.Keep, TimeSpan.FromSeconds(120 + (2 * options.Kills) + (options.Events / 100)), (files, cancel) => RunAsync(options, files, cancel), stop);
@@ -63,7 +63,10 @@ internal static class Chaos
         }
 
         AnsiConsole.MarkupLine($"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
-        return Report.Print(await Account.ReadAsync(files, [], cancel), Expectation.Of(day));
+        var account = await Account.ReadAsync(files, [], cancel);
+        var expected = Expectation.Of(day);
+        await account.WriteAsync(options.Ledger, expected, cancel);
+        return Report.Print(account, expected);
 
         int Killed()
         {

@@ -69,7 +69,7 @@ internal static class Play
 
         var account = await Account.ReadAsync(files, babble, cancel);
         var expected = Expectation.Of(day);
-        if (options.Ledger is not null) await File.WriteAllTextAsync(options.Ledger.FullName, account.ToJson(expected) + "\n", cancel);
+        await account.WriteAsync(options.Ledger, expected, cancel);
         return Report.Print(account, expected);
     }
 

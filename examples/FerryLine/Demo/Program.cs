@@ -53,10 +53,10 @@ var chaos = new Command(
     again. Exit code 0: nothing is missing and nothing acted twice, event by event; 1: not so, or it could not run.
     """)
 {
-    events, chaosKills, seed, keep,
+    events, chaosKills, seed, ledger, keep,
 };
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
-    new Chaos.Options(result.GetValue(events), result.GetValue(chaosKills), result.GetValue(seed), result.GetValue(keep)), cancel));
+    new Chaos.Options(result.GetValue(events), result.GetValue(chaosKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args).InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });
