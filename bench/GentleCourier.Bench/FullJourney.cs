@@ -10,21 +10,22 @@ namespace GentleCourier.Bench;
 /// <summary>
 /// From the business transaction of one service to the committed effect in another, each with a store of its own, while both
 /// run; against the same writes one after another: publish in a transaction each, copy, lease, handle in a transaction each,
-/// delete.
+/// delete. With a backlog, what is handled is what had waited longest.
 /// </summary>
-internal sealed class FullJourney : IBenchmark
+internal sealed class FullJourney(int waiting) : IBenchmark
 {
     private const string Taps = "CREATE TABLE tap (number INTEGER PRIMARY KEY, pier TEXT, card TEXT, sailing TEXT);";
     private const string Charges = "CREATE TABLE charge (number INTEGER PRIMARY KEY, card TEXT);";
 
-    public string Name => "journey";
+    public string Name => waiting < 1_000_000 ? "journey" : "journey-1m";
 
-    public string What => "commit to committed effect with outbox and inbox, against the bare sum of its writes";
+    public string What => $"commit to committed effect with outbox and inbox, {waiting:N0} waiting, against the bare sum of its writes";
 
     public int Events => 10_000;
 
     public async Task<double> OursAsync(Workshop workshop)
     {
+        await workshop.BacklogAsync(waiting);
         var broker = await workshop.BrokerAsync();
         var harbour = workshop.Host(_ => { });
         var store = harbour.Services.GetRequiredService<IStore>();
@@ -56,9 +57,11 @@ internal sealed class FullJourney : IBenchmark
             await outbox.AddAsync(transaction, tap);
             await transaction.CommitAsync();
         }
-        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || (await broker.ReadFiguresAsync()).Single() is not { Ready: 0, InHand: 0 })
+        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || Left(await broker.ReadFiguresAsync()) > waiting)
             await Task.Delay(1);
         return Workshop.Rate(Events, began);
+
+        static long? Left(IReadOnlyList<GentleCourier.Watching.QueueFigures> figures) => figures[0].Ready + figures[0].InHand;
     }
 
     public Task<double> BareAsync(Workshop workshop)
@@ -66,7 +69,8 @@ internal sealed class FullJourney : IBenchmark
         using var store = workshop.Open(
             workshop.StoreFile, Taps + "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
         using var receiver = workshop.Open(workshop.ReceiverFile, Charges + "CREATE TABLE inbox (id TEXT PRIMARY KEY) WITHOUT ROWID");
-        using var broker = workshop.Open(workshop.BrokerFile, RelayRate.BareBroker);
+        workshop.BareBacklog(waiting);
+        using var broker = workshop.Open(workshop.BrokerFile);
         using var insert = Workshop.Prepare(store, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
         using var publish = Workshop.Prepare(store, "INSERT INTO outbox (type, event) VALUES ($1, $2)", 2);
         using var read = Workshop.Prepare(store, "SELECT seq, event FROM outbox ORDER BY seq LIMIT 500", 0);

@@ -1,8 +1,11 @@
 using GentleCourier.Bench;
 
 // usage: GentleCourier.Bench [NAME …] [--rounds N]
+//        GentleCourier.Bench prefetch | scale | wake | idle | memory
 // Each benchmark runs in turn with its bare twin, N times after a warm-up; what counts is the ratio within a round,
 // since both halves of a round see the same machine.
+if (args is [var measurement, ..] && Measurements.Find(measurement) is { } measure) return await measure(args[1..]);
+
 var rounds = 7;
 var names = new List<string>();
 for (var i = 0; i < args.Length; i++)
@@ -11,7 +14,11 @@ for (var i = 0; i < args.Length; i++)
     else names.Add(args[i]);
 }
 
-IBenchmark[] all = [new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(), new FullJourney()];
+IBenchmark[] all =
+[
+    new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000), new ReceiveRate(1_000_000),
+    new FullJourney(0), new FullJourney(1_000_000),
+];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
 {
     Console.Error.WriteLine($"no benchmark '{unknown}'; there are {string.Join(", ", all.Select(b => b.Name))}");

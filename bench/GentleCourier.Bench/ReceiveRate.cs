@@ -1,28 +1,27 @@
 using System.Diagnostics;
 using System.Text.Json;
-using GentleCourier.Events;
 using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Bench;
 
-/// <summary>Receiving and settling without an inbox, against a loop that leases and deletes batches of the same size.</summary>
-internal sealed class ReceiveRate : IBenchmark
+/// <summary>
+/// Receiving and settling without an inbox, against a loop that leases and deletes batches of the same size. At the end as
+/// many events still wait as <paramref name="waiting"/> says.
+/// </summary>
+internal sealed class ReceiveRate(int waiting) : IBenchmark
 {
     public const int Prefetch = 50;
 
-    public string Name => "receive";
+    public string Name => waiting < 1_000_000 ? "receive" : "receive-1m";
 
-    public string What => $"receive, read and settle, prefetch {Prefetch}, no inbox, against a bare lease and delete";
+    public string What => $"receive, read and settle, prefetch {Prefetch}, no inbox, {waiting:N0} more waiting, against a bare lease and delete";
 
     public int Events => 50_000;
 
     public async Task<double> OursAsync(Workshop workshop)
     {
-        var broker = await workshop.BrokerAsync();
-        foreach (var chunk in Enumerable.Range(0, Events).Chunk(1000))
-            await broker.PublishAsync([.. chunk.Select(i => new EncodedEvent($"{i}", "bench.tap", null, Workshop.Json(i)))]);
-
+        await workshop.BacklogAsync(Events + waiting);
         var counter = new Counter();
         var host = workshop.Host(
             courier => courier.Receive("taps", queue =>
@@ -34,20 +33,14 @@ internal sealed class ReceiveRate : IBenchmark
             services: services => services.AddSingleton(counter));
         var began = Stopwatch.GetTimestamp();
         await host.StartAsync();
-        while (counter.Count < Events || (await broker.ReadFiguresAsync()).Single() is not { Ready: 0, InHand: 0 }) await Task.Delay(1);
+        while (counter.Count < Events) await Task.Delay(1);
         return Workshop.Rate(Events, began);
     }
 
     public Task<double> BareAsync(Workshop workshop)
     {
-        using var broker = workshop.Open(workshop.BrokerFile, RelayRate.BareBroker);
-        using (var insert = Workshop.Prepare(broker, "INSERT INTO queue (due, event) VALUES ($1, $2)", 2))
-        {
-            Workshop.Execute(broker, "BEGIN");
-            for (var i = 0; i < Events; i++) Workshop.Run(insert, i, Workshop.Json(i));
-            Workshop.Execute(broker, "COMMIT");
-        }
-
+        workshop.BareBacklog(Events + waiting);
+        using var broker = workshop.Open(workshop.BrokerFile);
         using var lease = Workshop.Prepare(
             broker,
             $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE due <= $3 ORDER BY due LIMIT {Prefetch}) RETURNING id, attempts, event",
@@ -59,7 +52,7 @@ internal sealed class ReceiveRate : IBenchmark
         {
             var rows = new List<(long Id, Tap Tap)>();
             Workshop.Execute(broker, "BEGIN IMMEDIATE");
-            (lease.Parameters[0].Value, lease.Parameters[1].Value, lease.Parameters[2].Value) = (long.MaxValue, 1L, (long)Events);
+            (lease.Parameters[0].Value, lease.Parameters[1].Value, lease.Parameters[2].Value) = (long.MaxValue, 1L, 1L);
             using (var reader = lease.ExecuteReader())
             {
                 while (reader.Read())
@@ -82,6 +75,9 @@ internal sealed class Counter
 {
     private int count;
 
+    /// <summary>How long each event takes, in milliseconds.</summary>
+    public int Wait { get; init; }
+
     public int Count => Volatile.Read(ref count);
 
     public void Add() => Interlocked.Increment(ref count);
@@ -92,6 +88,6 @@ internal sealed class CountingReceiver(Counter counter) : IReceiver<Tap>
     public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
     {
         counter.Add();
-        return Task.CompletedTask;
+        return counter.Wait == 0 ? Task.CompletedTask : Task.Delay(counter.Wait, cancellationToken);
     }
 }

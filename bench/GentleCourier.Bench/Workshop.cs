@@ -69,6 +69,44 @@ internal sealed class Workshop : IAsyncDisposable
         return broker;
     }
 
+    /// <summary>Fills the library's broker. A large backlog is made once and copied for each run.</summary>
+    public async Task BacklogAsync(int count)
+    {
+        var template = Path.Combine(Templates, $"ours-{count}.db");
+        if (!File.Exists(template))
+        {
+            await using var broker = new SqliteEngine().CreateBroker(new("sqlite", template), TimeProvider.System);
+            await broker.PrepareAsync(new Topology(["taps"], [new Route("bench.tap", "taps")]), create: true);
+            foreach (var chunk in Enumerable.Range(0, count).Chunk(1000))
+                await broker.PublishAsync([.. chunk.Select(i => new EncodedEvent($"{i}", "bench.tap", null, Json(i)))]);
+        }
+        File.Copy(template, BrokerFile);
+    }
+
+    /// <summary>The same for the bare loop.</summary>
+    public void BareBacklog(int count)
+    {
+        var template = Path.Combine(Templates, $"bare-{count}.db");
+        if (!File.Exists(template))
+        {
+            using var broker = Open(template, RelayRate.BareBroker);
+            using var insert = Prepare(broker, "INSERT INTO queue (due, event) VALUES (0, $1)", 1);
+            Execute(broker, "BEGIN");
+            for (var i = 0; i < count; i++) Run(insert, Json(i));
+            Execute(broker, "COMMIT");
+        }
+        File.Copy(template, BrokerFile);
+    }
+
+    private static readonly string Templates = MakeTemplates();
+
+    private static string MakeTemplates()
+    {
+        var made = Directory.CreateTempSubdirectory("courier-bench-templates-").FullName;
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => Directory.Delete(made, recursive: true);
+        return made;
+    }
+
     /// <summary>An event as the library would encode it, for both halves to move.</summary>
     public static byte[] Json(int number) => System.Text.Encoding.UTF8.GetBytes(
         $$"""{"specversion":"1.0","id":"{{Guid.CreateVersion7()}}","source":"/bench","type":"bench.tap","time":"2031-06-14T06:00:00+00:00","datacontenttype":"application/json","data":{"number":{{number}},"pier":"Longsand","card":"card-{{number % 400}}","sailing":"sailing-{{number % 40}}"} }""");

@@ -50,8 +50,10 @@ public sealed class CreditTests
     public void Without_a_limit_it_always_asks_for_another_helping()
     {
         var credit = NewCredit(Prefetch.Unlimited);
-        for (var i = 0; i < 1000; i++) credit.Fetched(Credit.Helping);
-        Assert.Equal((Credit.Helping, 0), (credit.NeededNow, credit.Surplus));
+        for (var i = 0; i < 20; i++) credit.Fetched(credit.NeededNow);
+        Assert.Equal((Credit.LargestHelping, 0), (credit.NeededNow, credit.Surplus));
+        credit.Fetched(credit.NeededNow - 1);
+        Assert.Equal((Credit.FirstHelping, 0), (credit.NeededNow, credit.Surplus));
     }
 
     [Fact]
@@ -97,11 +99,16 @@ public sealed class CreditTests
         var credit = NewCredit(Prefetch.SelfTuned, clock: clock);
         for (var i = 0; i < 100; i++)
         {
+            credit.Fetched(1);
+            credit.Started();
             credit.Handled(TimeSpan.FromMicroseconds(50), 1);
+            credit.Settled(1);
             credit.Exchanged(TimeSpan.FromMilliseconds(1));
+            // That nothing runs while the next are fetched says nothing about the work.
+            clock.Advance(TimeSpan.FromMilliseconds(10));
         }
         var held = credit.NeededNow;
-        Assert.InRange(held, 50, 150);
+        Assert.InRange(held, 200, 400);
         credit.Fetched(held);
         credit.Started();
         Assert.Equal(0, credit.Surplus);

@@ -58,6 +58,6 @@ public sealed class PrefetchTunerTests
     {
         var tuner = Tuned(handlingMs: 400, exchangeMs: 1);
         for (var i = 0; i < 100; i++) tuner.Handled(Ms(0.1), 1);
-        Assert.InRange(tuner.Limit(TimeSpan.Zero), 20, 100);
+        Assert.InRange(tuner.Limit(TimeSpan.Zero), 100, 200);
     }
 }

@@ -6,15 +6,22 @@ namespace GentleCourier.Receiving;
 /// </summary>
 internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimeProvider clock)
 {
-    /// <summary>Without a limit, events are still taken in small helpings, so that other workers get theirs in turn.</summary>
-    public const int Helping = 16;
+    /// <summary>
+    /// Without a limit, events are still taken in helpings, so that other workers get theirs in turn: small at first, and
+    /// twice as large, up to <see cref="LargestHelping"/>, after each that came full.
+    /// </summary>
+    public const int FirstHelping = 16;
+
+    public const int LargestHelping = 1024;
 
     private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
     private readonly Lock gate = new();
     private TaskCompletionSource? waiting;
     private int unsettled;
     private int unstarted;
+    private int running;
     private int stuck;
+    private int helping = FirstHelping;
     private bool oneByOne;
     private long lastStart;
 
@@ -82,14 +89,14 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         : oneByOne ? 1
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
-        : tuner.Limit(unsettled == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
+        : tuner.Limit(running == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
 
     private int Needed
     {
         get
         {
             var limit = LimitNow;
-            if (limit == int.MaxValue) return Helping;
+            if (limit == int.MaxValue) return helping;
             return unstarted > 0 ? 0 : Math.Max(0, limit - unsettled);
         }
     }
@@ -102,7 +109,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         lock (gate)
         {
             var limit = LimitNow;
-            return limit == int.MaxValue ? Helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
+            return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
         }
     }
 
@@ -111,8 +118,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         lock (gate)
         {
-            // The wait for a handler begins now, however long nothing has come before.
-            if (unsettled == 0) lastStart = clock.GetTimestamp();
+            helping = count == helping ? Math.Min(2 * helping, LargestHelping) : FirstHelping;
             unsettled += count;
             unstarted += count;
             Call();
@@ -151,6 +157,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         lock (gate)
         {
             unstarted--;
+            running++;
             lastStart = clock.GetTimestamp();
             Call();
         }
@@ -179,8 +186,11 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>A handler has been busy for so long with so many.</summary>
     public void Handled(TimeSpan time, int count)
     {
-        if (tuner is null) return;
-        lock (gate) tuner.Handled(time, count);
+        lock (gate)
+        {
+            running -= count;
+            tuner?.Handled(time, count);
+        }
     }
 
     /// <summary>Settling and fetching took this long.</summary>

@@ -60,22 +60,28 @@ internal sealed partial class Handlers(
     {
         while (await TakeUpAsync().ConfigureAwait(false) is { Count: > 0 } deliveries)
         {
-            if (stopping.IsCancellationRequested)
-            {
-                // What has not begun when the host stops goes back untouched, for another worker to take at once.
-                deliveries.ForEach(d => link.Settle(d, Outcome.Released));
-                continue;
-            }
-            if (options.Settling == Settling.OnArrival)
-            {
-                deliveries = await settleOnArrival(deliveries).ConfigureAwait(false);
-                FaultPoint.Pass(FaultPoint.ArrivalSettledNotHandled);
-                if (deliveries.Count == 0) continue;
-            }
             var began = clock.GetTimestamp();
-            await handler.HandleAsync(deliveries, link, outOfTime.Token).ConfigureAwait(false);
-            credit.Handled(clock.GetElapsedTime(began), deliveries.Count);
+            var count = deliveries.Count;
+            await HandleAsync(deliveries, stopping).ConfigureAwait(false);
+            credit.Handled(clock.GetElapsedTime(began), count);
         }
+    }
+
+    private async Task HandleAsync(List<Held> deliveries, CancellationToken stopping)
+    {
+        if (stopping.IsCancellationRequested)
+        {
+            // What has not begun when the host stops goes back untouched, for another worker to take at once.
+            deliveries.ForEach(d => link.Settle(d, Outcome.Released));
+            return;
+        }
+        if (options.Settling == Settling.OnArrival)
+        {
+            deliveries = await settleOnArrival(deliveries).ConfigureAwait(false);
+            FaultPoint.Pass(FaultPoint.ArrivalSettledNotHandled);
+            if (deliveries.Count == 0) return;
+        }
+        await handler.HandleAsync(deliveries, link, outOfTime.Token).ConfigureAwait(false);
     }
 
     /// <summary>Waits for one delivery, or for a batch: as many as come until it is full or its time is over. None: it is over.</summary>

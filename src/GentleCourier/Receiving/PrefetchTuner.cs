@@ -9,11 +9,12 @@ namespace GentleCourier.Receiving;
 internal sealed class PrefetchTuner(int parallel, int batch)
 {
     /// <summary>It never holds more: what a fetch costs is spread thinly enough over so many.</summary>
-    public const int Most = 1000;
+    public const int Most = 2000;
 
-    // Settling and fetching go in one exchange once half of what lies ready is used up, so twice the need is the least
-    // that never runs dry. Twice that evens out the times' variance and spreads the cost of an exchange over more events.
-    private const double Cover = 4;
+    // Settling and fetching go in one exchange once half of what lies ready is used up, so what is worked off in the time of
+    // two exchanges is the least that never runs dry. Eight times that spreads the cost of an exchange over so many events
+    // that a larger prefetch would gain little, and is still worked off within a few hundredths of a second.
+    private const double Cover = 16;
 
     // Handlers that idle for less than this share, because nothing is held for them, are left to idle: what is held for
     // one handler may wait behind its work while another has nothing to do.
