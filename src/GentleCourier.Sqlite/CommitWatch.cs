@@ -14,6 +14,7 @@ internal sealed class CommitWatch : IDisposable
 
     // A write to the log comes before the end of its commit, by the time that the disk takes.
     private static readonly TimeSpan CommitLimit = TimeSpan.FromMilliseconds(100);
+    private static readonly TimeSpan CommitStep = TimeSpan.FromMicroseconds(100);
     private static readonly TimeSpan WithoutSignals = TimeSpan.FromMilliseconds(20);
 
     private readonly SqliteFile file;
@@ -114,7 +115,7 @@ internal sealed class CommitWatch : IDisposable
         {
             if (Changed(version, ref seen)) return true;
             if (tries < 50) Thread.SpinWait(200);
-            else events.Wait(TimeSpan.FromMilliseconds(1));
+            else events.Wait(CommitStep);
         }
         return false;
     }

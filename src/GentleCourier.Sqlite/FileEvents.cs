@@ -30,7 +30,9 @@ internal sealed partial class FileEvents : IDisposable
         var descriptors = stackalloc PollDescriptor[2];
         descriptors[0] = new PollDescriptor { Descriptor = interrupts, Events = Readable };
         descriptors[1] = new PollDescriptor { Descriptor = events, Events = Readable };
-        if (poll(descriptors, 2, (int)Math.Ceiling(limit.TotalMilliseconds)) <= 0) return false;
+        // Finer than a millisecond, which is long for the end of a commit.
+        var timeout = new TimeSpec { Seconds = limit.Ticks / TimeSpan.TicksPerSecond, Nanoseconds = limit.Ticks % TimeSpan.TicksPerSecond * 100 };
+        if (ppoll(descriptors, 2, &timeout, 0) <= 0) return false;
 
         var buffer = stackalloc byte[4096];
         if (descriptors[0].Returned != 0) _ = read(interrupts, buffer, 8);
@@ -61,6 +63,13 @@ internal sealed partial class FileEvents : IDisposable
         public short Returned;
     }
 
+    [StructLayout(LayoutKind.Sequential)]
+    private struct TimeSpec
+    {
+        public long Seconds;
+        public long Nanoseconds;
+    }
+
     [LibraryImport("libc")]
     private static partial int inotify_init1(int flags);
 
@@ -71,7 +80,7 @@ internal sealed partial class FileEvents : IDisposable
     private static partial int eventfd(uint initial, int flags);
 
     [LibraryImport("libc")]
-    private static unsafe partial int poll(PollDescriptor* descriptors, nuint count, int timeout);
+    private static unsafe partial int ppoll(PollDescriptor* descriptors, nuint count, TimeSpec* timeout, nint signals);
 
     [LibraryImport("libc")]
     private static unsafe partial nint read(int descriptor, byte* buffer, nuint count);

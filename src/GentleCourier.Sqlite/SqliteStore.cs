@@ -21,7 +21,9 @@ internal sealed class SqliteStore : IStore
     private readonly Signal committed = new();
     private readonly SemaphoreSlim turn = new(1, 1);
     private readonly ConditionalWeakTable<SqliteConnection, OutboxInsert> inserts = [];
+    private readonly Lock looking = new();
     private StoreStatements? statements;
+    private InboxReader? inboxReader;
     private bool disposed;
 
     public SqliteStore(SqliteFile file, TimeProvider clock)
@@ -135,8 +137,31 @@ internal sealed class SqliteStore : IStore
         }
     }
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
-        await TakeTurnAsync(s => s.Absorb(queue, events), cancellationToken).ConfigureAwait(false);
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        // Nearly always none has been handled. To see that takes no turn, and waits for nobody's commit.
+        var handled = LookIntoInbox(queue, events);
+        if (handled.Contains(true)) await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
+        return handled;
+    }
+
+    private bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events)
+    {
+        lock (looking)
+        {
+            try
+            {
+                inboxReader ??= new InboxReader(file.Open());
+                return inboxReader.Look(queue, events);
+            }
+            catch (Exception e)
+            {
+                inboxReader?.Dispose();
+                inboxReader = null;
+                throw e is SqliteException ? file.Problem(e, "look into the inbox of") : e;
+            }
+        }
+    }
 
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
@@ -154,6 +179,7 @@ internal sealed class SqliteStore : IStore
         // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is rolled
         // back when that happens.
         if (await turn.WaitAsync(LongestFarewell).ConfigureAwait(false)) Close();
+        lock (looking) inboxReader?.Dispose();
         file.ClosePool();
     }
 

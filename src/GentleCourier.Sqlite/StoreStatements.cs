@@ -14,7 +14,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement hasFresh, holdsKeys, fresh, due, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, deleteHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, holdFollowers, deleteFollowers;
-    private readonly Statement addToInbox, isInInbox, countCopy, takeFromInbox;
+    private readonly Statement addToInbox, countCopy, takeFromInbox;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -58,7 +58,6 @@ internal sealed class StoreStatements : IDisposable
             """);
 
         addToInbox = Prepare("INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
-        isInInbox = Prepare("SELECT 1 FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         takeFromInbox = Prepare("DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         countCopy = Prepare("UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
     }
@@ -128,19 +127,12 @@ internal sealed class StoreStatements : IDisposable
         foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
     }
 
-    public bool[] Absorb(string queue, IReadOnlyList<EventKey> events)
+    public bool CountCopies(string queue, IReadOnlyList<EventKey> events, bool[] handled) => InTransaction(() =>
     {
-        var handled = new bool[events.Count];
         for (var i = 0; i < handled.Length; i++)
-            handled[i] = isInInbox.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Scalar() is not null;
-        if (!handled.Contains(true)) return handled;
-        return InTransaction(() =>
-        {
-            for (var i = 0; i < handled.Length; i++)
-                if (handled[i]) countCopy.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Run();
-            return handled;
-        });
-    }
+            if (handled[i]) countCopy.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Run();
+        return true;
+    });
 
     public void Dispose()
     {
@@ -191,5 +183,25 @@ internal sealed class StoreStatements : IDisposable
         var statement = new Statement(Connection, sql);
         all.Add(statement);
         return statement;
+    }
+}
+
+/// <summary>Looks into the inbox on a connection of its own; one caller at a time.</summary>
+internal sealed class InboxReader(SqliteConnection connection) : IDisposable
+{
+    private readonly Statement isThere = new(connection, "SELECT 1 FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
+
+    public bool[] Look(string queue, IReadOnlyList<EventKey> events)
+    {
+        var found = new bool[events.Count];
+        for (var i = 0; i < found.Length; i++)
+            found[i] = isThere.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Scalar() is not null;
+        return found;
+    }
+
+    public void Dispose()
+    {
+        isThere.Dispose();
+        connection.Dispose();
     }
 }
