@@ -201,6 +201,32 @@ public sealed class OutcomeTests
         await crossing.SettledAsync(deadLetters: 0);
         Assert.Equal([1, 2, 3], log.Taps.Select(t => t.Data.Number));
         Assert.Equal([0, 0, 0], inHand);
-        Assert.Single(reports.Lines, line => line.Contains("failed, and is gone: it was settled on arrival", StringComparison.Ordinal));
+        Assert.Single(reports.Lines, line => line.EndsWith("is gone, it was settled on arrival: TimeoutException: the till is jammed", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public async Task Settled_on_arrival_what_has_not_begun_when_the_host_stops_is_given_back()
+    {
+        await using var crossing = new Crossing();
+        var begun = new TaskCompletionSource();
+        var finish = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (_, _) =>
+            {
+                begun.TrySetResult();
+                await finish.Task;
+            },
+        };
+        var fares = await StartFaresAsync(crossing, log, queue => queue.Options.Settling = Settling.OnArrival);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 5).Select(i => Crossing.TapEvent(i))]);
+        await begun.Task.WaitAsync(Crossing.Limit);
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")) is { InHand: 4, Ready: 0 }, "the rest is held");
+        var stopping = fares.StopAsync();
+        finish.SetResult();
+        await stopping.WaitAsync(Crossing.Limit);
+        Assert.Single(log.Taps);
+        Assert.All(await crossing.Broker().PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+        Assert.Equal(4, (await crossing.FiguresAsync("taps")).Ready);
     }
 }

@@ -88,8 +88,13 @@ public sealed class CreditTests
         Assert.Equal(1, credit.WorthFetching(3));
         credit.Settled(3);
         Assert.Equal(1, credit.NeededNow);
-        credit.Trust();
-        Assert.Equal(10, credit.NeededNow);
+        credit.Fetched(1, alone: true);
+        credit.Started();
+        Assert.Equal((0, 1), (credit.NeededNow, credit.WorthFetching(1)));
+        credit.Settled(1);
+        credit.Fetched(1);
+        credit.Started();
+        Assert.Equal(9, credit.NeededNow);
     }
 
     [Fact]

@@ -114,11 +114,14 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>Deliveries have come, and lie ready.</summary>
-    public void Fetched(int count)
+    /// <param name="count">How many.</param>
+    /// <param name="alone">Whether no other may be held together with it.</param>
+    public void Fetched(int count, bool alone = false)
     {
         lock (gate)
         {
             helping = count == helping ? Math.Min(2 * helping, LargestHelping) : FirstHelping;
+            if (count > 0) oneByOne = alone;
             unsettled += count;
             unstarted += count;
             Call();
@@ -132,16 +135,6 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         {
             unsettled += count;
             oneByOne = true;
-        }
-    }
-
-    /// <summary>Deliveries may be held together again.</summary>
-    public void Trust()
-    {
-        lock (gate)
-        {
-            oneByOne = false;
-            Call();
         }
     }
 

@@ -110,6 +110,10 @@ internal sealed partial class DeliveryHandler(
             LogBatchFailed(logger, binding.Queue, deliveries.Count, e);
             return false;
         }
+        catch (Exception) when (deliveries[0].Held.IsDecided)
+        {
+            // It has been reported and settled, long before its handler ended.
+        }
         catch (Exception) when (attempt.Cut == Cut.LeaseLost)
         {
             LogLost(logger, binding.Queue, deliveries[0].Event.Type, deliveries[0].Event.Id);
@@ -207,11 +211,7 @@ internal sealed partial class DeliveryHandler(
     private async Task<Outcome> FailedAsync(ReadDelivery delivery, Exception e)
     {
         var @event = delivery.Event;
-        if (options.Settling == Settling.OnArrival)
-        {
-            LogGone(logger, binding.Queue, @event.Type, @event.Id, e);
-            return Outcome.Accepted;
-        }
+        if (options.Settling == Settling.OnArrival) return Gone(@event.Id, $"{e.GetType().Name}: {FirstLine(e.Message)}", e);
         switch (e)
         {
             case RejectException:
@@ -266,18 +266,23 @@ internal sealed partial class DeliveryHandler(
             ? Absorbed(delivery.Event)
             : null;
 
-    private Outcome.Rejected Rejected(string id, string reason, Exception? e)
+    private Outcome Rejected(string id, string reason, Exception? e)
     {
+        if (options.Settling == Settling.OnArrival) return Gone(id, reason, e);
         LogRejected(logger, binding.Queue, id, reason);
         return new Outcome.Rejected(reason, e is null ? null : Failure.Of(e));
     }
 
-    /// <summary>There is no time left to finish it.</summary>
-    private Outcome GivenBack(ReadDelivery delivery, Exception e)
+    /// <summary>There is nothing left to settle, and nobody to give it back to.</summary>
+    private Outcome Gone(string id, string reason, Exception? e)
     {
-        if (options.Settling == Settling.OnArrival) LogGone(logger, binding.Queue, delivery.Event.Type, delivery.Event.Id, e);
-        return Outcome.Released;
+        LogGone(logger, binding.Queue, id, reason, e);
+        return Outcome.Accepted;
     }
+
+    /// <summary>There is no time left to finish it.</summary>
+    private Outcome GivenBack(ReadDelivery delivery, Exception e) =>
+        options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", e) : Outcome.Released;
 
     /// <summary>
     /// Not the handler's own failure, but one of dealing with it, such as an exception whose own message throws. It must not
@@ -306,8 +311,8 @@ internal sealed partial class DeliveryHandler(
     [LoggerMessage(204, LogLevel.Warning, "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time")]
     private static partial void LogBatchFailed(ILogger logger, string queue, int count, Exception e);
 
-    [LoggerMessage(205, LogLevel.Error, "Queue {Queue}: {Type} {Id} failed, and is gone: it was settled on arrival")]
-    private static partial void LogGone(ILogger logger, string queue, string type, string id, Exception e);
+    [LoggerMessage(205, LogLevel.Error, "Queue {Queue}: event {Id} is gone, it was settled on arrival: {Reason}")]
+    private static partial void LogGone(ILogger logger, string queue, string id, string reason, Exception? e);
 
     [LoggerMessage(206, LogLevel.Error, "Queue {Queue}: the handler of {Events} ran longer than its limit of {Limit} and ignores its "
         + "cancellation; until it ends, its place is taken, and whatever it does in the library's transaction has no effect")]

@@ -11,6 +11,9 @@ internal sealed class Held(HandOver handOver)
 
     public HandOver HandOver { get; } = handOver;
 
+    /// <summary>It was settled before its handler began: there is nothing left to tell the broker.</summary>
+    public bool IsSettled { get; set; }
+
     /// <summary>It belongs to another by now: nothing that is done with it here may have an effect.</summary>
     public bool IsLost => lost;
 

@@ -72,7 +72,7 @@ internal sealed partial class Session : ISettler
     public void Settle(Held delivery, Outcome outcome)
     {
         if (!delivery.TryDecide()) return;
-        if (options.Settling == Settling.OnArrival) Forget(delivery);
+        if (delivery.IsSettled) Forget(delivery);
         else toSettle.Writer.TryWrite(new Settlement(delivery.HandOver.Lease, outcome));
     }
 
@@ -148,16 +148,16 @@ internal sealed partial class Session : ISettler
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
         var alone = held.IsEmpty && deliveries.Count == 1;
+        var suspect = deliveries.Any(IsSuspect);
         foreach (var delivery in deliveries) held.TryAdd(delivery.Lease, new Held(delivery));
-        if (!alone && deliveries.Any(IsSuspect))
+        if (suspect && !alone)
         {
             LogOneByOne(logger, queue, deliveries.Count);
             credit.Refused(deliveries.Count);
             foreach (var delivery in deliveries) GiveBack(held[delivery.Lease]);
             return;
         }
-        if (deliveries.Count > 0 && !deliveries.Any(IsSuspect)) credit.Trust();
-        credit.Fetched(deliveries.Count);
+        credit.Fetched(deliveries.Count, alone: suspect);
         foreach (var delivery in deliveries) toHandle.Writer.TryWrite(held[delivery.Lease]);
     }
 
@@ -245,7 +245,10 @@ internal sealed partial class Session : ISettler
             var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver.Lease, Outcome.Accepted));
             var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
             for (var i = 0; i < took.Count; i++)
-                if (!took[i]) deliveries[i].Lose();
+            {
+                if (took[i]) deliveries[i].IsSettled = true;
+                else deliveries[i].Lose();
+            }
         }
         catch (Exception e)
         {
