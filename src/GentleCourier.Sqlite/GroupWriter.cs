@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
@@ -12,6 +13,7 @@ namespace GentleCourier.Sqlite;
 internal sealed class GroupWriter : IDisposable
 {
     private const int LargestGroup = 256;
+    private static readonly TimeSpan Lingering = TimeSpan.FromMicroseconds(50);
 
     private readonly SqliteFile file;
     private readonly Func<SqliteConnection, IDisposable> prepare;
@@ -19,6 +21,7 @@ internal sealed class GroupWriter : IDisposable
     private readonly Thread thread;
     private SqliteConnection? connection;
     private IDisposable? statements;
+    private int queued;
     private bool stopped;
 
     /// <param name="file">The file.</param>
@@ -42,6 +45,7 @@ internal sealed class GroupWriter : IDisposable
         {
             ObjectDisposedException.ThrowIf(stopped, this);
             queue.Enqueue(item);
+            queued = queue.Count;
             if (queue.Count == 1) Monitor.Pulse(queue);
         }
         return item.Task;
@@ -82,10 +86,13 @@ internal sealed class GroupWriter : IDisposable
 
     private bool TakeGroup(List<Work> group)
     {
+        // To be woken takes longer than the next work takes to come, while there is much to do.
+        for (var began = Stopwatch.GetTimestamp(); Volatile.Read(ref queued) == 0 && Stopwatch.GetElapsedTime(began) < Lingering;) Thread.SpinWait(20);
         lock (queue)
         {
             while (queue.Count == 0 && !stopped) Monitor.Wait(queue);
             while (group.Count < LargestGroup && queue.TryDequeue(out var work)) group.Add(work);
+            queued = queue.Count;
             return group.Count > 0;
         }
     }
