@@ -148,7 +148,7 @@ public sealed class OutcomeTests
 
         finish.SetResult();
         await late.Task.WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 0, "its place is free again, and the rest handled");
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0 }, "its place is free again, and the rest handled");
         Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'too_late'"));
         Assert.Equal(["1", "2", "3", "4"], (await crossing.Store("fares").ReadInboxAsync("taps")).Select(e => e.Id).Order());
     }

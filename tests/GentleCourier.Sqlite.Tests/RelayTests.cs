@@ -93,6 +93,17 @@ public sealed class RelayTests
     }
 
     [Fact]
+    public async Task A_relay_that_stops_gives_up_the_lead_at_once_however_briefly_it_has_had_it()
+    {
+        await using var crossing = new Crossing();
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
+        var store = crossing.SharedStore("harbour");
+        await Crossing.UntilAsync(async () => (await store.ReadOutboxFiguresAsync()).Relay is not null, "it leads");
+        await harbour.StopAsync().WaitAsync(Crossing.Limit);
+        Assert.Null((await store.ReadOutboxFiguresAsync()).Relay);
+    }
+
+    [Fact]
     public async Task A_second_relay_takes_over_when_the_leader_is_killed()
     {
         await using var crossing = new Crossing();

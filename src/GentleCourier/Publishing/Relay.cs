@@ -18,18 +18,19 @@ internal sealed partial class Relay(
 
     private readonly RelayOptions options = options.Value;
     private readonly string name = WorkerName.Unique();
+    // The term in which this relay leads, from the moment on at which it does: a stop gives it up, whenever it comes.
+    private long? term;
     private int failures;
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         await Task.Yield();
-        long? term = null;
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
-                term = await TakeTurnAsync(term, stoppingToken).ConfigureAwait(false);
-                await RecoverAsync(term).ConfigureAwait(false);
+                await TakeTurnAsync(stoppingToken).ConfigureAwait(false);
+                await RecoverAsync().ConfigureAwait(false);
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
             {
@@ -37,23 +38,24 @@ internal sealed partial class Relay(
             }
             catch (Exception e)
             {
-                term = await BackOffAsync(term, e, stoppingToken).ConfigureAwait(false);
+                await BackOffAsync(e, stoppingToken).ConfigureAwait(false);
             }
         }
-        await ResignAsync(term).ConfigureAwait(false);
+        await ResignAsync().ConfigureAwait(false);
     }
 
     /// <summary>Leads for as long as there is something to relay, then waits for more; or stands by for a while.</summary>
-    private async Task<long?> TakeTurnAsync(long? previous, CancellationToken stopping)
+    private async Task TakeTurnAsync(CancellationToken stopping)
     {
         // The lease is kept by leading again, well before it is over; a third of it leaves room for two misses.
         var keepUntil = clock.GetTimestamp();
-        var term = await store.LeadAsync(name, options.Lease, stopping).ConfigureAwait(false);
-        if (term is null)
+        var previous = term;
+        term = await store.LeadAsync(name, options.Lease, stopping).ConfigureAwait(false);
+        if (term is not { } leading)
         {
             if (previous is not null) LogLostLead(logger, store.DisplayName);
             await Task.Delay(options.Lease / 5, clock, stopping).ConfigureAwait(false);
-            return null;
+            return;
         }
         if (term != previous) LogLeads(logger, store.DisplayName, broker.DisplayName);
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
@@ -64,7 +66,11 @@ internal sealed partial class Relay(
             if (batch.Rows.Count > 0)
             {
                 var began = clock.GetTimestamp();
-                if (!await RelayBatchAsync(term.Value, batch.Rows, stopping).ConfigureAwait(false)) return null;
+                if (!await RelayBatchAsync(leading, batch.Rows, stopping).ConfigureAwait(false))
+                {
+                    term = null;
+                    return;
+                }
                 // Each batch costs two commits: relaying every event by itself would slow down those who publish them.
                 var rest = Gathering - clock.GetElapsedTime(began);
                 if (batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
@@ -76,10 +82,9 @@ internal sealed partial class Relay(
             if (wait <= TimeSpan.Zero) break;
             await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
         }
-        return term;
     }
 
-    private async Task<bool> RelayBatchAsync(long term, IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
+    private async Task<bool> RelayBatchAsync(long leading, IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
     {
         var events = new EncodedEventList(rows);
         var results = await broker.PublishAsync(events, stopping).ConfigureAwait(false);
@@ -99,13 +104,13 @@ internal sealed partial class Relay(
                 LogRefused(logger, rows[i].Event.Type, rows[i].Event.Id, result.Reason!);
         }
         // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
-        var marked = await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false);
-        if (marked) await RecoverAsync(term).ConfigureAwait(false);
+        var marked = await store.MarkAsync(leading, marks, CancellationToken.None).ConfigureAwait(false);
+        if (marked) await RecoverAsync().ConfigureAwait(false);
         return marked;
     }
 
     /// <summary>It works: an error that was written down is no longer true.</summary>
-    private async Task RecoverAsync(long? term)
+    private async Task RecoverAsync()
     {
         if (failures == 0) return;
         if (term is { } mine) await store.RecordRelayErrorAsync(mine, null, CancellationToken.None).ConfigureAwait(false);
@@ -113,7 +118,7 @@ internal sealed partial class Relay(
         failures = 0;
     }
 
-    private async Task<long?> BackOffAsync(long? term, Exception problem, CancellationToken stopping)
+    private async Task BackOffAsync(Exception problem, CancellationToken stopping)
     {
         failures++;
         var delay = BackOff.Delay(failures, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble());
@@ -127,7 +132,6 @@ internal sealed partial class Relay(
         }
         catch (OperationCanceledException) when (stopping.IsCancellationRequested)
         {
-            return term;
         }
         catch (Exception e)
         {
@@ -135,10 +139,9 @@ internal sealed partial class Relay(
             LogFailed(logger, store.DisplayName, broker.DisplayName, e.Message, failures, delay);
             await Task.Delay(delay, clock, stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        return term;
     }
 
-    private async Task ResignAsync(long? term)
+    private async Task ResignAsync()
     {
         if (term is null) return;
         FaultPoint.Pass(FaultPoint.StoppedNotResigned);
