@@ -139,13 +139,14 @@ internal sealed class SqliteStore : IStore
 
     public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
-        // Nearly always none has been handled. To see that takes no turn, and waits for nobody's commit.
-        var handled = LookIntoInbox(queue, events);
+        // Nearly always none has been handled. To see that, nobody's commit is waited for.
+        var handled = turn.Wait(0, CancellationToken.None) ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
         if (handled.Contains(true)) await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
         return handled;
     }
 
-    private bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events)
+    /// <summary>On a connection of its own, while another has the turn.</summary>
+    private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)
     {
         lock (looking)
         {
@@ -186,6 +187,12 @@ internal sealed class SqliteStore : IStore
     private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
         await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
+        return InTurn(write);
+    }
+
+    /// <summary>Once the turn has been taken.</summary>
+    private T InTurn<T>(Func<StoreStatements, T> write)
+    {
         try
         {
             return write(Statements());

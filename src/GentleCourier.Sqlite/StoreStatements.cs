@@ -14,7 +14,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement hasFresh, holdsKeys, fresh, due, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, deleteHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, holdFollowers, deleteFollowers;
-    private readonly Statement addToInbox, countCopy, takeFromInbox;
+    private readonly Statement addToInbox, isInInbox, countCopy, takeFromInbox;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -58,6 +58,7 @@ internal sealed class StoreStatements : IDisposable
             """);
 
         addToInbox = Prepare("INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
+        isInInbox = Prepare(InboxReader.IsThere);
         takeFromInbox = Prepare("DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         countCopy = Prepare("UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
     }
@@ -127,6 +128,8 @@ internal sealed class StoreStatements : IDisposable
         foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
     }
 
+    public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) => InboxReader.Look(isInInbox, queue, events);
+
     public bool CountCopies(string queue, IReadOnlyList<EventKey> events, bool[] handled) => InTransaction(() =>
     {
         for (var i = 0; i < handled.Length; i++)
@@ -189,15 +192,19 @@ internal sealed class StoreStatements : IDisposable
 /// <summary>Looks into the inbox on a connection of its own; one caller at a time.</summary>
 internal sealed class InboxReader(SqliteConnection connection) : IDisposable
 {
-    private readonly Statement isThere = new(connection, "SELECT 1 FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
+    public const string IsThere = "SELECT 1 FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?";
 
-    public bool[] Look(string queue, IReadOnlyList<EventKey> events)
+    private readonly Statement isThere = new(connection, IsThere);
+
+    public static bool[] Look(Statement isThere, string queue, IReadOnlyList<EventKey> events)
     {
         var found = new bool[events.Count];
         for (var i = 0; i < found.Length; i++)
             found[i] = isThere.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Scalar() is not null;
         return found;
     }
+
+    public bool[] Look(string queue, IReadOnlyList<EventKey> events) => Look(isThere, queue, events);
 
     public void Dispose()
     {

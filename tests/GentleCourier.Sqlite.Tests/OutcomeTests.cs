@@ -46,7 +46,7 @@ public sealed class OutcomeTests
     {
         await using var crossing = new Crossing();
         var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.ImmediateRetries, queue.Options.FirstDelay, queue.Options.LongestDelay) =
+        await StartFaresAsync(crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.FirstDelay, queue.Options.LongestDelay) =
             (3, TimeSpan.FromDays(1), TimeSpan.FromDays(1)));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
@@ -71,7 +71,7 @@ public sealed class OutcomeTests
     {
         await using var crossing = new Crossing();
         var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.ImmediateRetries, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
+        await StartFaresAsync(crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
         var hourAgo = DateTimeOffset.UtcNow.AddHours(-1).ToString("O");
         await crossing.Broker().PublishAsync([new EncodedEvent("1", "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","time":"{{hourAgo}}","data":{"number":1} }"""))]);

@@ -9,7 +9,7 @@ public sealed class RedeliveryTests
         .Select((attempts, immediate, first, more) => new ReceiverOptions
         {
             MaxAttempts = attempts,
-            ImmediateRetries = immediate,
+            RetriesAtOnce = immediate,
             FirstDelay = TimeSpan.FromMilliseconds(first),
             LongestDelay = TimeSpan.FromMilliseconds(first + more),
         });
@@ -20,8 +20,8 @@ public sealed class RedeliveryTests
         {
             var (delay, reason) = Redelivery.After(policy, attempt, asked: null, age: null, random);
             if (attempt >= policy.MaxAttempts) return delay is null && reason!.StartsWith("failed ", StringComparison.Ordinal);
-            if (attempt <= policy.ImmediateRetries) return delay == TimeSpan.Zero;
-            var bound = BackOff.Bound(attempt - policy.ImmediateRetries, policy.FirstDelay, policy.LongestDelay);
+            if (attempt <= policy.RetriesAtOnce) return delay == TimeSpan.Zero;
+            var bound = BackOff.Bound(attempt - policy.RetriesAtOnce, policy.FirstDelay, policy.LongestDelay);
             return delay >= TimeSpan.Zero && delay <= bound && bound <= policy.LongestDelay && reason is null;
         });
 

@@ -47,7 +47,7 @@ public sealed class SettingsTests
     [InlineData("Courier:Receivers:taps:TimeLimit", "00:00:00", "Courier:Receivers:taps:TimeLimit must be 1 millisecond to 1 day, but is 00:00:00")]
     [InlineData("Courier:Receivers:taps:TimeLimit", "soon", "Courier:Receivers:taps:TimeLimit must be a time as hh:mm:ss, but is 'soon'")]
     [InlineData("Courier:Receivers:taps:MaxAge", "00:00:00.5", "Courier:Receivers:taps:MaxAge must be 1 second to 365 days")]
-    [InlineData("Courier:Receivers:taps:ImmediateRetries", "-1", "Courier:Receivers:taps:ImmediateRetries must be 0 to 1,000, but is -1")]
+    [InlineData("Courier:Receivers:taps:RetriesAtOnce", "-1", "Courier:Receivers:taps:RetriesAtOnce must be 0 to 1,000, but is -1")]
     [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
     public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
     {

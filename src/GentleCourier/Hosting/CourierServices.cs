@@ -101,7 +101,7 @@ public static class CourierServices
             limits.TimeLimit = settings.OptionalTime(nameof(limits.TimeLimit), limits.TimeLimit);
             limits.Settling = settings.Settling(nameof(limits.Settling), limits.Settling);
             limits.MaxAttempts = settings.Number(nameof(limits.MaxAttempts), limits.MaxAttempts);
-            limits.ImmediateRetries = settings.Number(nameof(limits.ImmediateRetries), limits.ImmediateRetries);
+            limits.RetriesAtOnce = settings.Number(nameof(limits.RetriesAtOnce), limits.RetriesAtOnce);
             limits.MaxAge = settings.OptionalTime(nameof(limits.MaxAge), limits.MaxAge);
             limits.FirstDelay = settings.Time(nameof(limits.FirstDelay), limits.FirstDelay);
             limits.LongestDelay = settings.Time(nameof(limits.LongestDelay), limits.LongestDelay);

@@ -114,14 +114,14 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>Deliveries have come, and lie ready.</summary>
-    /// <param name="count">How many.</param>
+    /// <param name="count">How many, 1 or more.</param>
     /// <param name="alone">Whether no other may be held together with it.</param>
     public void Fetched(int count, bool alone = false)
     {
         lock (gate)
         {
             helping = count == helping ? Math.Min(2 * helping, LargestHelping) : FirstHelping;
-            if (count > 0) oneByOne = alone;
+            oneByOne = alone;
             unsettled += count;
             unstarted += count;
             Call();

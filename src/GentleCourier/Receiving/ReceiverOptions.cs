@@ -32,7 +32,7 @@ public sealed class ReceiverOptions
     public int MaxAttempts { get; set; } = 8;
 
     /// <summary>How many of the attempts after the first come at once, 0 to 1,000; the further ones wait.</summary>
-    public int ImmediateRetries { get; set; } = 2;
+    public int RetriesAtOnce { get; set; } = 2;
 
     /// <summary>Bound of the first wait between attempts; it doubles with each further one. Up to a day; 0: at once.</summary>
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromSeconds(1);
@@ -77,7 +77,7 @@ public sealed class ReceiverOptions
             yield return $"TimeLimit must be 1 millisecond to 1 day, but is {limit}";
         if (!Enum.IsDefined(Settling)) yield return $"Settling must be AfterHandling or OnArrival, but is {Settling}";
         if (MaxAttempts is < 1 or > 1_000) yield return $"MaxAttempts must be 1 to 1,000, but is {MaxAttempts}";
-        if (ImmediateRetries is < 0 or > 1_000) yield return $"ImmediateRetries must be 0 to 1,000, but is {ImmediateRetries}";
+        if (RetriesAtOnce is < 0 or > 1_000) yield return $"RetriesAtOnce must be 0 to 1,000, but is {RetriesAtOnce}";
         if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1)) yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
         if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7)) yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
         if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365))) yield return $"MaxAge must be 1 second to 365 days, but is {age}";

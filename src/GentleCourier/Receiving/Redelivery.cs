@@ -23,7 +23,7 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
             : new(delay, null);
     }
 
-    private static TimeSpan ByPolicy(ReceiverOptions options, int attempt, double random) => attempt <= options.ImmediateRetries
+    private static TimeSpan ByPolicy(ReceiverOptions options, int attempt, double random) => attempt <= options.RetriesAtOnce
         ? TimeSpan.Zero
-        : BackOff.Delay(attempt - options.ImmediateRetries, options.FirstDelay, options.LongestDelay, random);
+        : BackOff.Delay(attempt - options.RetriesAtOnce, options.FirstDelay, options.LongestDelay, random);
 }

@@ -147,6 +147,7 @@ internal sealed partial class Session : ISettler
 
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
+        if (deliveries.Count == 0) return;
         var alone = held.IsEmpty && deliveries.Count == 1;
         var suspect = deliveries.Any(IsSuspect);
         foreach (var delivery in deliveries) held.TryAdd(delivery.Lease, new Held(delivery));
