@@ -198,25 +198,32 @@ internal static class Measurements
         return 0;
     }
 
-    /// <summary>What a worker allocates for an event, and how much memory it takes, at a short and at a long backlog.</summary>
+    /// <summary>A worker's rate, what it allocates for an event, and how much memory it takes, at a short and at a long backlog in turn.</summary>
     private static async Task<int> MemoryAsync()
     {
-        Console.WriteLine($"{"waiting",10} {"events/s",10} {"allocated bytes/event",22} {"peak memory MB",15}");
-        foreach (var waiting in new[] { 1_000, 1_000_000 })
+        const int Handled = 200_000;
+        int[] backlogs = [1_000, 1_000_000];
+        var runs = backlogs.ToDictionary(b => b, _ => new List<double[]>());
+        for (var round = 0; round < 7; round++)
         {
-            var runs = new List<string[]>();
-            for (var round = 0; round < 3; round++)
+            foreach (var waiting in backlogs)
             {
                 await using var workshop = new Workshop();
-                await workshop.BacklogAsync(50_000 + waiting);
-                using var child = Child("worker", workshop.BrokerFile, "50000", "0", $"{ReceiveRate.Prefetch}");
-                runs.Add((await child.StandardOutput.ReadToEndAsync()).Split(' '));
+                await workshop.BacklogAsync(Handled + waiting);
+                using var child = Child("worker", workshop.BrokerFile, $"{Handled}", "0", $"{ReceiveRate.Prefetch}");
+                var output = await child.StandardOutput.ReadToEndAsync();
                 await child.WaitForExitAsync();
+                runs[waiting].Add([.. output.Split(' ').Select(n => double.Parse(n, CultureInfo.InvariantCulture))]);
             }
-            double Of(int column) => Median(runs.Select(r => double.Parse(r[column], CultureInfo.InvariantCulture)));
-            Console.WriteLine($"{waiting,10:N0} {Of(0),10:N0} {Of(1),22:N0} {Of(2) / 1024,15:N1}");
         }
+        Console.WriteLine($"{"waiting",10} {"events/s",10} {"allocated bytes/event",22} {"peak memory MB",15}");
+        foreach (var waiting in backlogs)
+            Console.WriteLine($"{waiting,10:N0} {Of(waiting, 0),10:N0} {Of(waiting, 1),22:N0} {Of(waiting, 2) / 1024,15:N1}");
+        var ratios = runs[backlogs[1]].Zip(runs[backlogs[0]], (many, few) => many[0] / few[0]);
+        Console.WriteLine($"rate with many against few waiting, median of {ratios.Count()} pairs: {Median(ratios):0.00}");
         return 0;
+
+        double Of(int waiting, int column) => Median(runs[waiting].Select(r => r[column]));
     }
 
     /// <summary>A worker process: BROKER COUNT WAIT-MS PREFETCH. Prints its rate, allocated bytes an event, and peak memory in KB.</summary>
