@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
@@ -12,9 +13,7 @@ internal sealed class CommitWatch : IDisposable
     /// <summary>How often to look without a signal.</summary>
     public static readonly TimeSpan Tick = TimeSpan.FromSeconds(2);
 
-    // A write to the log comes before the end of its commit, by the time that the disk takes.
-    private static readonly TimeSpan CommitLimit = TimeSpan.FromMilliseconds(100);
-    private static readonly TimeSpan CommitStep = TimeSpan.FromMicroseconds(100);
+    private static readonly TimeSpan FirstStep = TimeSpan.FromMicroseconds(100);
     private static readonly TimeSpan WithoutSignals = TimeSpan.FromMilliseconds(20);
 
     private readonly SqliteFile file;
@@ -94,30 +93,26 @@ internal sealed class CommitWatch : IDisposable
 
     private void WaitForCommit(Statement version, ref long? seen)
     {
+        // A write tells of a commit that is not complete yet: that it is, nothing tells. And while the watch was not armed, such
+        // a write may have gone by. So it looks after a step, and after a longer and longer one, for as long as nothing comes.
+        var step = events.IsArmed ? Tick : FirstStep;
         var signals = events.Arm(file.Path + "-wal");
         for (var left = Tick; left > TimeSpan.Zero && !stopped;)
         {
             if (Changed(version, ref seen)) return;
-            var began = Environment.TickCount64;
-            if (events.Wait(signals || left < WithoutSignals ? left : WithoutSignals))
+            var began = Stopwatch.GetTimestamp();
+            var limit = signals ? step : WithoutSignals;
+            if (events.Wait(limit < left ? limit : left))
             {
-                if (AwaitsEndOfCommit(version, ref seen)) return;
                 signals = events.Arm(file.Path + "-wal");
+                step = FirstStep;
             }
-            left -= TimeSpan.FromMilliseconds(Environment.TickCount64 - began);
+            else
+            {
+                step += step / 4;
+            }
+            left -= Stopwatch.GetElapsedTime(began);
         }
-    }
-
-    private bool AwaitsEndOfCommit(Statement version, ref long? seen)
-    {
-        var began = Environment.TickCount64;
-        for (var tries = 0; !stopped && Environment.TickCount64 - began < CommitLimit.TotalMilliseconds; tries++)
-        {
-            if (Changed(version, ref seen)) return true;
-            if (tries < 50) Thread.SpinWait(200);
-            else events.Wait(CommitStep);
-        }
-        return false;
     }
 
     private static bool Changed(Statement version, ref long? seen)

@@ -17,6 +17,9 @@ internal sealed partial class FileEvents : IDisposable
     private readonly int interrupts = eventfd(0, NonBlocking | CloseOnExec);
     private bool armed;
 
+    /// <summary>Whether no write can have gone by unnoticed since the last wait.</summary>
+    public bool IsArmed => armed;
+
     /// <summary>Asks for the next write to the file; false where the system does not tell (no such file, or out of watches).</summary>
     public bool Arm(string path)
     {

@@ -226,4 +226,22 @@ public sealed class BatchTests
             "the time is over");
         Assert.Equal([0, 1], log.Batches.First());
     }
+
+    [Fact]
+    public async Task A_receiver_of_single_events_waits_for_no_batch()
+    {
+        await using var crossing = new Crossing();
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares",
+            c => c.Receive("taps", q =>
+            {
+                (q.Options.BatchSize, q.Options.BatchWait) = (20, TimeSpan.FromMinutes(1));
+                q.Handle<Tap, TapReceiver>();
+            }),
+            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1))));
+        await crossing.Broker().PublishAsync([Crossing.TapEvent(0)]);
+        await crossing.SettledAsync();
+        Assert.Single(log.Taps);
+    }
 }

@@ -100,12 +100,12 @@ public sealed class CompetingTests
         var log = new Log { OnTap = (_, _) => finish.Task };
         var fares = await StartFaresAsync(crossing, log, Prefetch.Unlimited);
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 500).Select(i => Crossing.TapEvent(i))]);
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 500, "it holds them all");
-        Assert.Single(log.Taps);
+        await Crossing.UntilAsync(async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 500, "it holds them all");
 
         var stopping = fares.StopAsync();
         finish.SetResult();
         await stopping.WaitAsync(Crossing.Limit);
+        Assert.Single(log.Taps);
         Assert.True(await crossing.FiguresAsync("taps") is { Ready: 499, InHand: 0 });
         Assert.All(await crossing.Broker().PeekAsync("taps", 500), e => Assert.Equal(0, e.Attempts));
     }

@@ -12,14 +12,14 @@ namespace GentleCourier.Receiving;
 /// </summary>
 internal sealed partial class DeliveryHandler(
     QueueBinding binding,
-    ReceiverOptions options,
     IStore? store,
     ContractCodec codec,
     IServiceScopeFactory scopes,
     TimeProvider clock,
     ILogger logger)
 {
-    private readonly IStore? inboxStore = options.Inbox ? store : null;
+    private readonly ReceiverOptions options = binding.Options;
+    private readonly IStore? inboxStore = binding.Options.Inbox ? store : null;
 
     /// <summary>Handles deliveries that were taken up together.</summary>
     /// <param name="deliveries">One, or as many as a batch may have.</param>

@@ -6,8 +6,7 @@ namespace GentleCourier.Receiving;
 
 /// <summary>The handlers of one session, side by side: each takes up what lies ready, one delivery or a batch at a time.</summary>
 internal sealed partial class Handlers(
-    string queue,
-    ReceiverOptions options,
+    QueueBinding binding,
     ChannelReader<Held> toHandle,
     DeliveryHandler handler,
     Credit credit,
@@ -16,6 +15,8 @@ internal sealed partial class Handlers(
     TimeProvider clock,
     ILogger logger) : IDisposable
 {
+    private readonly ReceiverOptions options = binding.Options;
+    private readonly int batchSize = binding.BatchSize;
     private readonly CancellationTokenSource outOfTime = new();
     // One at a time gathers a batch: several would share out what comes, and all wait.
     private readonly SemaphoreSlim gathering = new(1, 1);
@@ -37,7 +38,7 @@ internal sealed partial class Handlers(
         }
         catch (TimeoutException)
         {
-            LogCancelsHandlers(logger, queue, options.StopLimit);
+            LogCancelsHandlers(logger, binding.Queue, options.StopLimit);
             await outOfTime.CancelAsync().ConfigureAwait(false);
             try
             {
@@ -45,7 +46,7 @@ internal sealed partial class Handlers(
             }
             catch (TimeoutException)
             {
-                LogAbandonsHandlers(logger, queue, options.Lease);
+                LogAbandonsHandlers(logger, binding.Queue, options.Lease);
             }
         }
     }
@@ -88,7 +89,7 @@ internal sealed partial class Handlers(
     private async Task<List<Held>> TakeUpAsync()
     {
         var taken = new List<Held>(1);
-        if (options.BatchSize == 1)
+        if (batchSize == 1)
         {
             await TakeOneAsync(taken, CancellationToken.None).ConfigureAwait(false);
             return taken;
@@ -99,7 +100,7 @@ internal sealed partial class Handlers(
         {
             if (!await TakeOneAsync(taken, CancellationToken.None).ConfigureAwait(false)) return taken;
             using var enough = new CancellationTokenSource(options.BatchWait, clock);
-            while (taken.Count < options.BatchSize && await TakeOneAsync(taken, enough.Token).ConfigureAwait(false))
+            while (taken.Count < batchSize && await TakeOneAsync(taken, enough.Token).ConfigureAwait(false))
             {
             }
         }

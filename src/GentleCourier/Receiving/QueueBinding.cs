@@ -63,6 +63,9 @@ public sealed class QueueBinding
         return this;
     }
 
+    /// <summary>How many deliveries are taken up together: one, where no receiver takes batches.</summary>
+    internal int BatchSize => handlers.Values.Any(h => h.TakesBatches) ? Options.BatchSize : 1;
+
     internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
 
     private void Add(Type contract, ContractHandler handler)

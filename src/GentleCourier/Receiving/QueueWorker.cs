@@ -7,10 +7,12 @@ namespace GentleCourier.Receiving;
 /// Receives from one queue, one session after another: when the broker is away it goes on, with back-off, until it is back.
 /// </summary>
 internal sealed partial class QueueWorker(
-    QueueBinding binding, ReceiverOptions options, IBroker broker, DeliveryHandler handler, TimeProvider clock, ILogger logger)
+    QueueBinding binding, IBroker broker, DeliveryHandler handler, TimeProvider clock, ILogger logger)
 {
     private static readonly TimeSpan FirstReconnect = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestReconnect = TimeSpan.FromSeconds(15);
+
+    private readonly ReceiverOptions options = binding.Options;
 
     /// <summary>Runs until <paramref name="stopping"/>, and then until everything in hand is settled.</summary>
     public async Task RunAsync(CancellationToken stopping)
@@ -23,7 +25,7 @@ internal sealed partial class QueueWorker(
                 await using (link.ConfigureAwait(false))
                 {
                     LogReceives(logger, binding.Queue, options.Prefetch, options.Parallel);
-                    var session = new Session(binding.Queue, options, link, handler, clock, logger);
+                    var session = new Session(binding, link, handler, clock, logger);
                     await session.RunAsync(() => failures = 0, stopping).ConfigureAwait(false);
                 }
             }

@@ -20,9 +20,8 @@ internal sealed class ReceiverHost(
 
     private QueueWorker WorkerOf(QueueBinding binding)
     {
-        var limits = binding.Options;
         var scopes = services.GetRequiredService<IServiceScopeFactory>();
-        var handler = new DeliveryHandler(binding, limits, services.GetService<IStore>(), codec, scopes, clock, logger);
-        return new QueueWorker(binding, limits, broker, handler, clock, logger);
+        var handler = new DeliveryHandler(binding, services.GetService<IStore>(), codec, scopes, clock, logger);
+        return new QueueWorker(binding, broker, handler, clock, logger);
     }
 }

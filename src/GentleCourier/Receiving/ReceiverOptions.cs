@@ -13,7 +13,10 @@ public sealed class ReceiverOptions
     /// <summary>How many handlers run at the same moment, 1 to 1,000.</summary>
     public int Parallel { get; set; } = 1;
 
-    /// <summary>How many events a receiver of batches gets at once at the most, 1 to 1,000. Receivers of single events ignore it.</summary>
+    /// <summary>
+    /// How many events a receiver of batches gets at once at the most, 1 to 1,000. Without effect on a queue where all
+    /// receivers take single events; where some do, their events wait along with the batch.
+    /// </summary>
     public int BatchSize { get; set; } = 1;
 
     /// <summary>For how long a batch waits to become full, from its first event on, 0 to 1 minute.</summary>

@@ -17,6 +17,7 @@ internal sealed partial class Session : ISettler
     private static readonly TimeSpan FirstRetry = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestRetry = TimeSpan.FromSeconds(15);
 
+    private readonly QueueBinding binding;
     private readonly string queue;
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
@@ -33,15 +34,16 @@ internal sealed partial class Session : ISettler
     private bool urgent;
     private long lastSettled;
 
-    public Session(string queue, ReceiverOptions options, IReceivingLink link, DeliveryHandler handler, TimeProvider clock, ILogger logger)
+    public Session(QueueBinding binding, IReceivingLink link, DeliveryHandler handler, TimeProvider clock, ILogger logger)
     {
-        this.queue = queue;
-        this.options = options;
+        this.binding = binding;
+        queue = binding.Queue;
+        options = binding.Options;
         this.link = link;
         this.handler = handler;
         this.clock = clock;
         this.logger = logger;
-        credit = new Credit(options.Prefetch, options.Parallel, options.BatchSize, clock);
+        credit = new Credit(options.Prefetch, options.Parallel, binding.BatchSize, clock);
     }
 
     /// <summary>Runs until <paramref name="stopping"/> or until the broker fails, and then until what is in hand is settled.</summary>
@@ -50,7 +52,7 @@ internal sealed partial class Session : ISettler
     public async Task RunAsync(Action working, CancellationToken stopping)
     {
         using var finished = new CancellationTokenSource();
-        using var handlers = new Handlers(queue, options, toHandle.Reader, handler, credit, this, SettleOnArrivalAsync, clock, logger);
+        using var handlers = new Handlers(binding, toHandle.Reader, handler, credit, this, SettleOnArrivalAsync, clock, logger);
         handlers.Start(stopping);
         var renewing = RenewAsync(finished.Token);
         try
