@@ -12,7 +12,6 @@ internal static class Picture
     public static void Save(string file, IReadOnlyList<Outcome> outcomes)
     {
         var end = outcomes.Max(o => o.Total.TotalSeconds) * 1.02;
-        Fonts.Default = Fonts.Sans;
         var all = new Multiplot();
         all.AddPlots(outcomes.Count);
         all.Layout = new ScottPlot.MultiplotLayouts.Grid(rows: outcomes.Count, columns: 1);
@@ -45,6 +44,7 @@ internal static class Picture
         plot.Axes.Left.MinimumSize = plot.Axes.Left.MaximumSize = 110;
         if (isLast) plot.XLabel("seconds since the first delivery", Size);
         plot.HideGrid();
+        plot.Font.Set(Fonts.Sans);
         plot.Axes.SetLimits(0, end, -outcome.Workers - 0.6, -0.4);
         plot.FigureBackground.Color = Color.FromHex("#fbfaf5");
     }
