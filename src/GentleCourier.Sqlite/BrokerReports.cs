@@ -42,9 +42,9 @@ internal static class BrokerReports
     public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, long now)
     {
         using var statement = new Statement(connection, """
-            SELECT c.event, l.attempts, 2, c.arrived, l.error FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
+            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
             UNION ALL
-            SELECT * FROM (SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), c.arrived, p.error
+            SELECT * FROM (SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error
                            FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1 ORDER BY p.due, p.copy)
             LIMIT ?3
             """);
@@ -53,7 +53,8 @@ internal static class BrokerReports
         while (statement.Step())
         {
             events.Add(new QueuedEvent(
-                statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2), Time(statement.Int64(3)), statement.Text(4)));
+                statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2),
+                statement.NullableInt64(3) is { } until ? Time(until) : null, Time(statement.Int64(4)), statement.Text(5)));
         }
         return events;
     }

@@ -26,7 +26,7 @@ internal static class BrokerTopology
         var queues = wanted.Queues.Except(there.Queues).ToList();
         var routes = wanted.Routes.Except(there.Routes).ToList();
         if (queues.Count == 0 && routes.Count == 0) return false;
-        if (!create) throw Missing(file, queues, routes);
+        if (!create) throw BrokerProblems.Missing(file.DisplayName, queues, routes, null);
 
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
@@ -50,18 +50,6 @@ internal static class BrokerTopology
     public static long IdOf(SqliteConnection connection, SqliteFile file, string queue)
     {
         using var find = new Statement(connection, "SELECT id FROM courier_queue WHERE name = ?");
-        return find.Bind(1, queue).Scalar() ?? throw Missing(file, [queue], [], Read(connection).Queues);
-    }
-
-    private static CourierException Missing(SqliteFile file, List<string> queues, List<Route> routes, IReadOnlyCollection<string>? known = null)
-    {
-        var what = queues.Count > 0
-            ? $"queue {string.Join(", ", queues.Select(q => $"'{q}'"))}"
-            : $"route {string.Join(", ", routes.Select(r => $"'{r.Type}' to '{r.Queue}'"))}";
-        var there = known is { Count: > 0 } ? $" (there are {string.Join(", ", known)})" : "";
-        var command = string.Concat(queues.Select(q => $" --queue {q}").Concat(routes.Select(r => $" --route {r.Type}={r.Queue}")));
-        return new CourierException(
-            $"{what} does not exist in {file.DisplayName}{there}; make it with `courier schema apply broker --broker {file.DisplayName}{command}`, "
-            + "or in development set Courier:CreateMissing to true");
+        return find.Bind(1, queue).Scalar() ?? throw BrokerProblems.Missing(file.DisplayName, [queue], [], Read(connection).Queues);
     }
 }

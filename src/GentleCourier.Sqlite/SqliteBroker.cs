@@ -9,9 +9,6 @@ namespace GentleCourier.Sqlite;
 /// <summary>A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.</summary>
 internal sealed class SqliteBroker : IBroker
 {
-    /// <summary>The largest event that is taken. SQLite could hold more; a queue of such events would not be one.</summary>
-    public const int LargestEvent = 4 * 1024 * 1024;
-
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
     private readonly GroupWriter writer;
@@ -56,50 +53,26 @@ internal sealed class SqliteBroker : IBroker
 
     private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
-        var results = new PublishResult[events.Count];
-        var touched = await writer.RunAsync((BrokerStatements s) => Publish(s, events, results), cancellationToken).ConfigureAwait(false);
-        foreach (var queue in touched.Keys) Changed(queue).Raise();
+        var (results, touched) = await writer.RunAsync((BrokerStatements s) => Publish(s, events), cancellationToken).ConfigureAwait(false);
+        foreach (var queue in touched) Changed(queue).Raise();
         return results;
     }
 
-    private Dictionary<long, int> Publish(BrokerStatements statements, IReadOnlyList<EncodedEvent> events, PublishResult[] results)
+    private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(BrokerStatements statements, IReadOnlyList<EncodedEvent> events)
     {
         var version = statements.TopologyVersion;
         if (version != routes.Version) routes = new Routes(version, statements.ReadRoutes());
 
         var now = Now;
-        var copies = new Dictionary<long, int>();
-        HashSet<string>? deferredKeys = null;
-        for (var i = 0; i < events.Count; i++)
+        var counts = new Dictionary<long, int>();
+        var plan = Routing.Deal(events, routes.Queues, DisplayName);
+        foreach (var (queue, i) in plan.Copies)
         {
-            var @event = events[i];
-            if (@event.Json.Length > LargestEvent)
-            {
-                results[i] = PublishResult.Refused($"the event has {@event.Json.Length:N0} bytes, and {DisplayName} takes {LargestEvent:N0} at the most");
-            }
-            else if (@event.PartitionKey is { } key && deferredKeys?.Contains(key) == true)
-            {
-                results[i] = PublishResult.Deferred($"waits behind an earlier event with the partition key '{key}'");
-            }
-            else if (!routes.Queues.TryGetValue(@event.Type, out var queues))
-            {
-                results[i] = PublishResult.Deferred(
-                    $"no queue is routed for type '{@event.Type}'; start a receiver of it, or declare it with "
-                    + $"`courier schema apply broker --route {@event.Type}=QUEUE`");
-                if (@event.PartitionKey is { } late) (deferredKeys ??= new(StringComparer.Ordinal)).Add(late);
-            }
-            else
-            {
-                foreach (var queue in queues)
-                {
-                    statements.AddCopy(queue, now, @event.Json.Span);
-                    copies[queue] = copies.GetValueOrDefault(queue) + 1;
-                }
-                results[i] = PublishResult.Taken;
-            }
+            statements.AddCopy(queue, now, events[i].Json.Span);
+            counts[queue] = counts.GetValueOrDefault(queue) + 1;
         }
-        foreach (var (queue, count) in copies) statements.Count(queue, waiting: count);
-        return copies;
+        foreach (var (queue, count) in counts) statements.Count(queue, waiting: count);
+        return (plan.Results, counts.Keys);
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)

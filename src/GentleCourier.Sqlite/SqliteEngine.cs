@@ -19,6 +19,9 @@ public sealed class SqliteEngine : IEngine
     public string BrokerSchema => Schema.Broker.Sql;
 
     /// <inheritdoc/>
+    public bool HoldsPassword(EngineAddress address) => false;
+
+    /// <inheritdoc/>
     public IStore CreateStore(EngineAddress address, TimeProvider clock)
     {
         ArgumentNullException.ThrowIfNull(address);

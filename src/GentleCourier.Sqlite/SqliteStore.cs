@@ -83,6 +83,19 @@ internal sealed class SqliteStore : IStore
         }
     }
 
+    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        await AddAsync(transaction, events, cancellationToken).ConfigureAwait(false);
+        try
+        {
+            await transaction.CommitAsync(cancellationToken).ConfigureAwait(false);
+        }
+        catch (SqliteException e)
+        {
+            throw file.Problem(e, "commit to");
+        }
+    }
+
     public Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Lead(relay, Now, (long)lease.TotalMilliseconds), cancellationToken);
 

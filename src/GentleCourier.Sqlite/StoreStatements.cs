@@ -99,8 +99,7 @@ internal sealed class StoreStatements : IDisposable
         fresh.Bind(1, Math.Max(1, limit - rows.Count));
         while (fresh.Step()) rows.Add(new OutboxRow(fresh.Int64(0), 0, EventOf(fresh)));
 
-        var next = nextDue.Scalar();
-        return new OutboxBatch(rows, next is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : null);
+        return new OutboxBatch(rows, nextDue.Scalar() is { } at ? TimeSpan.FromMilliseconds(at - now) : null);
     }
 
     public bool Mark(long term, IReadOnlyList<RelayMark> marks, long now) => InTransaction(() =>

@@ -3,6 +3,7 @@ using System.Diagnostics;
 using GentleCourier;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Postgres;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving;
 using GentleCourier.Sqlite;
@@ -37,7 +38,7 @@ if (settings["Rig:Fault"] is { } fault)
 builder.Logging.AddSimpleConsole(console => console.SingleLine = true).SetMinimumLevel(LogLevel.Warning);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
 {
-    courier.UseSqlite();
+    courier.UseSqlite().UsePostgres();
     if (role == "receive") courier.Receive("marks", queue =>
     {
         queue.Options.Lease = TimeSpan.FromSeconds(1);
@@ -48,9 +49,26 @@ var host = builder.Build();
 if (role == "publish") await PublishAsync();
 else
 {
+    if (role == "receive") await MakeTableAsync();
     await host.StartAsync();
     Console.WriteLine("started");
     await host.WaitForShutdownAsync();
+}
+
+// Several start at once, and one of them makes the table.
+async Task MakeTableAsync()
+{
+    var store = host.Services.GetRequiredService<IStore>();
+    await store.PrepareAsync(create: true);
+    await using var connection = await store.OpenConnectionAsync();
+    try
+    {
+        await Sql.RunAsync(connection, null, "CREATE TABLE IF NOT EXISTS mark (number INTEGER, attempt INTEGER)");
+    }
+    catch (DbException)
+    {
+        await Sql.RunAsync(connection, null, "SELECT 1 FROM mark");
+    }
 }
 
 // Each mark in a transaction of its own, with a row that says so; what a killed run has published is not published again.
@@ -86,7 +104,6 @@ internal sealed class WriteMark(IConfiguration settings) : IReceiver<Mark>
     {
         if (settings["Rig:Poison"] == $"{delivery.Data.Number}") Process.GetCurrentProcess().Kill();
         var transaction = await delivery.BeginAsync(cancellationToken);
-        await Sql.RunAsync(transaction.Connection!, transaction, "CREATE TABLE IF NOT EXISTS mark (number INTEGER, attempt INTEGER)");
         await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)", delivery.Data.Number, delivery.Attempt);
     }
 }

@@ -1,3 +1,4 @@
+using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -16,7 +17,7 @@ public sealed class DamagedFileTests
 
     private static async Task<string> ErrorOfAsync(Func<Crossing, Task> use, Action<Crossing>? damage = null, bool prepared = true)
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new Folder());
         if (prepared)
         {
             var store = crossing.Store("harbour");
@@ -42,7 +43,7 @@ public sealed class DamagedFileTests
 
     [Fact]
     public async Task A_directory() =>
-        Assert.Contains("is a directory", await ErrorOfAsync(ReadBroker, c => Directory.CreateDirectory(c.BrokerFile), prepared: false), StringComparison.Ordinal);
+        Assert.Contains("is a directory", await ErrorOfAsync(ReadBroker, c => Directory.CreateDirectory(c.BrokerFile()), prepared: false), StringComparison.Ordinal);
 
     [Fact]
     public async Task A_directory_that_is_not_there() => Assert.Contains(
@@ -52,12 +53,12 @@ public sealed class DamagedFileTests
     [Fact]
     public async Task Something_that_is_no_database() => Assert.Contains(
         "not a SQLite database",
-        await ErrorOfAsync(ReadBroker, c => File.WriteAllText(c.BrokerFile, new string('x', 5000)), prepared: false), StringComparison.Ordinal);
+        await ErrorOfAsync(ReadBroker, c => File.WriteAllText(c.BrokerFile(), new string('x', 5000)), prepared: false), StringComparison.Ordinal);
 
     [Fact]
     public async Task A_database_of_something_else()
     {
-        var damage = (Crossing c) => Run(c.BrokerFile, "CREATE TABLE recipe (name TEXT)");
+        var damage = (Crossing c) => Run(c.BrokerFile(), "CREATE TABLE recipe (name TEXT)");
         Assert.Contains("without a broker of Gentle Courier", await ErrorOfAsync(ReadBroker, damage, prepared: false), StringComparison.Ordinal);
         Assert.Contains(
             "belongs to another application (it has a table 'recipe')",
@@ -69,7 +70,7 @@ public sealed class DamagedFileTests
     {
         Assert.Contains(
             "made by a newer Gentle Courier",
-            await ErrorOfAsync(ReadBroker, c => Run(c.BrokerFile, "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
+            await ErrorOfAsync(ReadBroker, c => Run(c.BrokerFile(), "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
         Assert.Contains(
             "made by a newer Gentle Courier",
             await ErrorOfAsync(ReadStore, c => Run(c.StoreFile("harbour"), "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
@@ -80,7 +81,7 @@ public sealed class DamagedFileTests
     {
         var message = await ErrorOfAsync(ReadBroker, c =>
         {
-            using var file = new FileStream(c.BrokerFile, FileMode.Open);
+            using var file = new FileStream(c.BrokerFile(), FileMode.Open);
             file.Position = 4096;
             file.Write(new byte[4096 * 8]);
         });
@@ -90,10 +91,10 @@ public sealed class DamagedFileTests
     [Fact]
     public async Task A_file_that_is_locked_for_good()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new Folder());
         await crossing.RouteAsync(("test.tap", "taps"));
-        var file = new SqliteFile(crossing.BrokerFile);
-        using var locked = new SqliteConnection($"Data Source={crossing.BrokerFile};Pooling=False");
+        var file = new SqliteFile(crossing.BrokerFile());
+        using var locked = new SqliteConnection($"Data Source={crossing.BrokerFile()};Pooling=False");
         locked.Open();
         using var begin = locked.CreateCommand();
         begin.CommandText = "BEGIN IMMEDIATE";

@@ -109,10 +109,11 @@ public enum PublishFate
 /// <param name="Json">The event as it was published, UTF-8.</param>
 /// <param name="Attempts">How many times it has been handed over.</param>
 /// <param name="State">Whether it waits, is in hand, or comes later.</param>
+/// <param name="Until">Until when it is in that state, unless something else happens first; null where it is ready.</param>
 /// <param name="Arrived">When the queue got it.</param>
 /// <param name="LastError">Why the last attempt failed; null where none has.</param>
 public sealed record QueuedEvent(
-    ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset Arrived, string? LastError);
+    ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset? Until, DateTimeOffset Arrived, string? LastError);
 
 /// <summary>Where in a queue an event is.</summary>
 public enum QueuedState

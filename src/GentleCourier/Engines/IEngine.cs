@@ -17,6 +17,10 @@ public interface IEngine
     /// <summary>The statements that make a broker's tables, for a person to read or a migration tool to run.</summary>
     string BrokerSchema { get; }
 
+    /// <summary>Whether the address has a password in it: such a one is no good on a command line, where everybody can read it.</summary>
+    /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
+    bool HoldsPassword(EngineAddress address);
+
     /// <summary>A store at the address; nothing is opened yet.</summary>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
     IStore CreateStore(EngineAddress address, TimeProvider clock);

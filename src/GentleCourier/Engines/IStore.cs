@@ -26,6 +26,16 @@ public interface IStore : IAsyncDisposable
     Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
 
     /// <summary>
+    /// Writes events into the outbox and commits the caller's transaction: where the engine can, in one round trip, so that
+    /// publishing costs none of its own. With no events it is the commit alone.
+    /// </summary>
+    /// <exception cref="CourierException">
+    /// The transaction is over, or not one of this store's database; or the connection was lost in the middle, and the
+    /// message says when it may have been committed all the same.
+    /// </exception>
+    Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
     /// Takes the lead among the relays of this store, or keeps it, for <paramref name="lease"/> from now on.
     /// </summary>
     /// <returns>The number of this term of leading, which grows with every change of the leader; null while another leads.</returns>
@@ -94,8 +104,8 @@ public interface IHandling : IAsyncDisposable
 
 /// <summary>Events to be relayed.</summary>
 /// <param name="Rows">In the order in which they have to be published.</param>
-/// <param name="NextDue">When the next held event is due, where there is one; null otherwise.</param>
-public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, DateTimeOffset? NextDue);
+/// <param name="DueIn">How long it is until the next held event is due, by the database's clock; null where there is none.</param>
+public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn);
 
 /// <summary>One event in an outbox.</summary>
 /// <param name="Row">Its number in the outbox.</param>

@@ -37,4 +37,39 @@ public interface IOutbox
     /// <exception cref="Engines.CourierException">The transaction is over, or belongs to another database.</exception>
     Task<IReadOnlyList<string>> AddManyAsync(
         DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Adds one event as the last thing that the transaction does, and commits it. On a database server both travel
+    /// together, so that publishing costs no round trip of its own.
+    /// </summary>
+    /// <param name="transaction">The caller's open transaction, on the store's database; it is over afterwards.</param>
+    /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>.</param>
+    /// <param name="subject">What the event is about, for people and filters.</param>
+    /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
+    /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>The event's id.</returns>
+    /// <exception cref="ContractException">The contract cannot be published; nothing was written, and the transaction is still open.</exception>
+    /// <exception cref="Engines.CourierException">
+    /// The transaction is over, or belongs to another database; or the connection was lost in the middle, and the message
+    /// says when it may have been committed all the same.
+    /// </exception>
+    Task<string> AddAndCommitAsync<TContract>(
+        DbTransaction transaction,
+        TContract contract,
+        string? subject = null,
+        string? partitionKey = null,
+        string? id = null,
+        CancellationToken cancellationToken = default)
+        where TContract : notnull;
+
+    /// <summary>Adds many events, in their order, as the last thing that the transaction does, and commits it.</summary>
+    /// <param name="transaction">The caller's open transaction, on the store's database; it is over afterwards.</param>
+    /// <param name="drafts">The events; may be none.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>The events' ids, in the order of the drafts.</returns>
+    /// <exception cref="ContractException">A contract cannot be published; nothing was written, and the transaction is still open.</exception>
+    /// <exception cref="Engines.CourierException">As for one event.</exception>
+    Task<IReadOnlyList<string>> AddManyAndCommitAsync(
+        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);
 }

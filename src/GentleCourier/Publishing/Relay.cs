@@ -78,7 +78,7 @@ internal sealed partial class Relay(
             }
 
             var wait = (options.Lease / 3) - clock.GetElapsedTime(keepUntil);
-            if (batch.NextDue is { } due && due - clock.GetUtcNow() < wait) wait = due - clock.GetUtcNow();
+            if (batch.DueIn < wait) wait = batch.DueIn.Value;
             if (wait <= TimeSpan.Zero) break;
             await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
         }

@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
 using Microsoft.Extensions.Logging;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
 /// <summary>Keeps what is logged, for a test to read.</summary>
 public sealed class Reports : ILoggerFactory, ILogger

@@ -2,16 +2,16 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.Extensions.Time.Testing;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
-public sealed class BrokerTests
+public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
 
     [Fact]
     public async Task Each_routed_queue_gets_its_own_copy()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "fares"), ("test.tap", "deck-count"), ("test.charged", "notices"));
         var broker = crossing.Broker();
         Assert.All(await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]), r => Assert.Equal(PublishFate.Taken, r.Fate));
@@ -28,7 +28,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task Each_outcome_does_what_its_name_says()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
         var broker = crossing.AnotherBroker(clock);
@@ -76,7 +76,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task A_lost_lease_cannot_settle_what_another_holds()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider();
         var broker = crossing.AnotherBroker(clock);
@@ -108,7 +108,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task Leases_that_ran_out_come_back_to_an_idle_link_by_themselves()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider();
         await using (var dead = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "dead", Lease))
@@ -125,7 +125,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task An_idle_link_is_woken_by_a_publish_through_another_connection()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         await using var link = await crossing.Broker().OpenLinkAsync("taps", "w", Lease);
         for (var i = 0; i < 20; i++)
@@ -140,7 +140,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task Waiting_can_be_cancelled_and_takes_nothing()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var broker = crossing.Broker();
         await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
@@ -155,7 +155,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task Many_links_of_several_brokers_share_a_backlog_without_handing_anything_over_twice()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         const int Count = 2000;
         var publishing = Task.WhenAll(Enumerable.Range(0, 4).Select(part => Task.Run(async () =>
@@ -193,7 +193,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task What_must_exist_and_does_not_is_an_error_that_names_it_and_the_command_that_makes_it()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var broker = crossing.Broker();
 
@@ -213,7 +213,7 @@ public sealed class BrokerTests
     [Fact]
     public async Task Several_processes_may_prepare_at_once()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await Task.WhenAll(Enumerable.Range(0, 8).Select(i => Task.Run(() => crossing.RouteAsync(("test.tap", $"queue-{i}"), ("test.tap", "shared")))));
         var topology = await crossing.Broker().ReadTopologyAsync();
         Assert.Equal(9, topology.Queues.Count);

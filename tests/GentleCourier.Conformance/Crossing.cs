@@ -10,37 +10,35 @@ using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
-/// <summary>A temporary folder with a broker and the services of one test in it; all are stopped and deleted at the end.</summary>
-public sealed class Crossing : IAsyncDisposable
+/// <summary>A broker and the services of one test, at a place of the engine's; all are stopped and deleted at the end.</summary>
+public sealed class Crossing(Place place) : IAsyncDisposable
 {
-    private static readonly SqliteEngine Engine = new();
     private readonly Dictionary<string, IStore> stores = [];
     private IBroker? shared;
+    private bool hasHarbour;
     private readonly List<IHost> hosts = [];
     private readonly List<IAsyncDisposable> opened = [];
 
-    public string Folder { get; } = Directory.CreateTempSubdirectory("courier-test-").FullName;
+    public string BrokerAddress => place.Broker;
 
-    public string BrokerFile => Path.Combine(Folder, "broker.db");
-
-    public string StoreFile(string service) => Path.Combine(Folder, $"{service}.db");
+    public string StoreAddress(string service) => place.Store(service);
 
     /// <summary>The test's own broker, beside those of the services.</summary>
     public IBroker Broker() => shared ??= AnotherBroker();
 
     /// <summary>A broker with connections of its own.</summary>
-    public IBroker AnotherBroker(TimeProvider? clock = null) => Opened(Engine.CreateBroker(new("sqlite", BrokerFile), clock ?? TimeProvider.System));
+    public IBroker AnotherBroker(TimeProvider? clock = null) => Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));
 
-    /// <summary>The test's own store on a service's file, made once.</summary>
+    /// <summary>The test's own store in a service's name, made once.</summary>
     public IStore SharedStore(string service)
     {
         if (!stores.TryGetValue(service, out var store)) stores[service] = store = Store(service);
         return store;
     }
 
-    public IStore Store(string service, TimeProvider? clock = null) => Opened(Engine.CreateStore(new("sqlite", StoreFile(service)), clock ?? TimeProvider.System));
+    public IStore Store(string service, TimeProvider? clock = null) => Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
     public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
@@ -50,19 +48,20 @@ public sealed class Crossing : IAsyncDisposable
     /// <summary>Builds a service with a store and the shared broker; it is not started.</summary>
     public IHost Build(string service, Action<CourierBuilder>? configure = null, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
     {
+        hasHarbour |= service == "harbour";
         var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
         builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
         {
             ["Courier:Source"] = $"/test/{service}",
-            ["Courier:Store"] = $"sqlite:{StoreFile(service)}",
-            ["Courier:Broker"] = $"sqlite:{BrokerFile}",
+            ["Courier:Store"] = StoreAddress(service),
+            ["Courier:Broker"] = BrokerAddress,
             ["Courier:Relay:Lease"] = "00:00:01",
         });
         if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
         services?.Invoke(builder.Services);
         builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
         {
-            courier.UseSqlite();
+            courier.AddEngine(place.Engine);
             configure?.Invoke(courier);
         });
         var host = builder.Build();
@@ -104,7 +103,7 @@ public sealed class Crossing : IAsyncDisposable
 
     /// <summary>Waits until everything published by the harbour has been relayed, and all taps are settled.</summary>
     public Task SettledAsync(int deadLetters = 0) => UntilAsync(
-        async () => (!File.Exists(StoreFile("harbour")) || (await SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
+        async () => (!hasHarbour || (await SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
             && await FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 } figures && figures.DeadLetters == deadLetters,
         $"all is settled, with {deadLetters} dead letters");
 
@@ -137,8 +136,10 @@ public sealed class Crossing : IAsyncDisposable
             if (host is IAsyncDisposable disposable) await disposable.DisposeAsync();
         }
         foreach (var item in opened) await item.DisposeAsync();
-        Directory.Delete(Folder, recursive: true);
+        await place.DisposeAsync();
     }
+
+    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed : throw new ArgumentException($"no address: {address}", nameof(address));
 
     private T Opened<T>(T item) where T : IAsyncDisposable
     {
@@ -171,6 +172,20 @@ public static class CrossingExtensions
     {
         await using var command = connection.Command(sql, parameters);
         await command.ExecuteNonQueryAsync();
+    }
+
+    /// <summary>Whether a service's database has a table of that name.</summary>
+    public static async Task<bool> HasTableAsync(this IStore store, string table)
+    {
+        try
+        {
+            await store.CountAsync(table);
+            return true;
+        }
+        catch (DbException)
+        {
+            return false;
+        }
     }
 
     public static async Task<long> CountAsync(this IStore store, string table)

@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
 /// <summary>A publisher, a relay or a receiver in a process of its own, to be killed.</summary>
 public sealed class Rig : IDisposable
@@ -17,7 +17,7 @@ public sealed class Rig : IDisposable
     {
         var here = AppContext.BaseDirectory.TrimEnd('/');
         var program = Path.Combine(here, "../../CrashRig", Path.GetFileName(here), "CrashRig");
-        string[] all = [$"Courier:Store=sqlite:{crossing.StoreFile(service)}", $"Courier:Broker=sqlite:{crossing.BrokerFile}", .. settings];
+        string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}", .. settings];
         process = Process.Start(new ProcessStartInfo(program, [role, .. all.Select(s => $"--{s}")])
         {
             UseShellExecute = false,

@@ -3,16 +3,16 @@ using GentleCourier.Events;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Time.Testing;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
-public sealed class RelayTests
+public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly Dictionary<string, string?> Quick = new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.050" };
 
     [Fact]
     public async Task An_event_without_a_route_is_held_with_its_error_and_delays_only_those_with_its_key()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: Quick);
         await harbour.PublishAsync(
@@ -39,7 +39,7 @@ public sealed class RelayTests
     [Fact]
     public async Task An_event_that_the_broker_refuses_is_set_aside_with_the_reason_and_delays_nobody()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:MaxEventBytes"] = "16000000" });
         await harbour.PublishAsync(
@@ -56,14 +56,15 @@ public sealed class RelayTests
     [Fact]
     public async Task While_the_broker_is_away_events_wait_and_the_error_can_be_read()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: Quick);
         await harbour.PublishAsync(Enumerable.Range(0, 10).Select(i => new Tap(i)));
 
         await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).LastError is not null, "the relay has failed");
         var figures = await harbour.Store().ReadOutboxFiguresAsync();
         Assert.Equal(10, figures.Waiting);
-        Assert.Contains($"{crossing.BrokerFile} does not exist", figures.LastError, StringComparison.Ordinal);
+        Assert.Contains(crossing.Broker().DisplayName, figures.LastError, StringComparison.Ordinal);
+        Assert.Contains("courier schema apply", figures.LastError, StringComparison.Ordinal);
 
         await crossing.RouteAsync(("test.tap", "taps"));
         await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 10, "the broker has them");
@@ -73,7 +74,7 @@ public sealed class RelayTests
     [Fact]
     public async Task A_relay_killed_between_confirmation_and_mark_causes_a_second_copy_that_is_absorbed()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         await harbour.PublishAsync(Enumerable.Range(0, 20).Select(i => new Tap(i)));
@@ -95,7 +96,7 @@ public sealed class RelayTests
     [Fact]
     public async Task A_relay_that_stops_gives_up_the_lead_at_once_however_briefly_it_has_had_it()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
         var store = crossing.SharedStore("harbour");
         await Crossing.UntilAsync(async () => (await store.ReadOutboxFiguresAsync()).Relay is not null, "it leads");
@@ -106,7 +107,7 @@ public sealed class RelayTests
     [Fact]
     public async Task A_second_relay_takes_over_when_the_leader_is_killed()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         using var rig = new Rig(crossing, "relay", "harbour");
@@ -137,7 +138,7 @@ public sealed class RelayTests
     [Fact]
     public async Task What_is_added_behind_a_held_event_with_its_key_waits_for_it_and_follows_in_order()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var clock = new FakeTimeProvider();
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
@@ -150,7 +151,7 @@ public sealed class RelayTests
 
         await AddAsync(store, ("3", "a"), ("4", null), ("5", "b"), ("6", "a"));
         Assert.Equal(["4", "5"], await ReadAsync());
-        Assert.Equal(clock.GetUtcNow() + TimeSpan.FromMinutes(1), (await store.ReadOutboxAsync(10)).NextDue);
+        Assert.Equal(TimeSpan.FromMinutes(1), (await store.ReadOutboxAsync(10)).DueIn);
 
         clock.Advance(TimeSpan.FromMinutes(1));
         Assert.Equal(["1", "3", "6", "4", "5"], await ReadAsync());
@@ -169,7 +170,7 @@ public sealed class RelayTests
     [Fact]
     public async Task A_relay_that_has_lost_the_lead_marks_nothing()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var clock = new FakeTimeProvider();
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);

@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 using GentleCourier.Events;
 using GentleCourier.Receiving;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
 [WireType("test.tap")]
 public sealed record Tap(int Number, string Pier = "Longsand");

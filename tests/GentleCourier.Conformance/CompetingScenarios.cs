@@ -4,10 +4,10 @@ using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
 /// <summary>Several workers on one queue, and one worker on several queues.</summary>
-public sealed class CompetingTests
+public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
 {
     private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Prefetch prefetch, TimeProvider? clock = null) => crossing.StartAsync(
         "fares",
@@ -25,7 +25,7 @@ public sealed class CompetingTests
     [Fact]
     public async Task A_worker_that_has_lost_a_lease_is_told_and_changes_nothing()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var slow = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var cancelled = new TaskCompletionSource();
@@ -64,7 +64,7 @@ public sealed class CompetingTests
             },
             "its token is cancelled");
         Assert.Equal([true], await link.SettledAsync([new Settlement(taken.Lease, Outcome.Accepted)]));
-        Assert.Equal(0, await crossing.Store("fares").CountAsync("sqlite_schema WHERE name = 'half_done'"));
+        Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
 
         // And it goes on with what comes.
@@ -75,7 +75,7 @@ public sealed class CompetingTests
     [Fact]
     public async Task A_worker_with_prefetch_1_that_is_stuck_on_a_long_job_holds_up_nothing_else()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var finish = new TaskCompletionSource();
         Log Worker() => new() { OnTap = (delivery, _) => delivery.Data.Number == 0 ? finish.Task : Task.CompletedTask };
@@ -94,7 +94,7 @@ public sealed class CompetingTests
     [Fact]
     public async Task Without_a_limit_a_worker_sits_on_a_pile_and_gives_it_back_when_it_stops()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var finish = new TaskCompletionSource();
         var log = new Log { OnTap = (_, _) => finish.Task };
@@ -113,7 +113,7 @@ public sealed class CompetingTests
     [Fact]
     public async Task A_self_tuned_worker_on_a_long_job_gives_back_what_others_can_begin_and_loses_nothing()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var finish = new TaskCompletionSource();
         var log = new Log { OnTap = (delivery, _) => delivery.Data.Number == 500 ? finish.Task : Task.CompletedTask };
@@ -129,7 +129,7 @@ public sealed class CompetingTests
     [Fact]
     public async Task One_worker_serves_several_queues_each_with_its_own_limits()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var finish = new TaskCompletionSource();
         var log = new Log { OnTap = (_, _) => finish.Task };
         await crossing.StartAsync(

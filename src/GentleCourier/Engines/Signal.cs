@@ -1,4 +1,4 @@
-namespace GentleCourier.Sqlite;
+namespace GentleCourier.Engines;
 
 /// <summary>
 /// Wakes everybody who waits. Take <see cref="Next"/> before looking for work and await it when there is none: what

@@ -6,9 +6,9 @@ using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
-public sealed class BatchTests
+public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
 {
     private sealed class BatchLog
     {
@@ -65,7 +65,7 @@ public sealed class BatchTests
     [Fact]
     public async Task What_waits_comes_in_full_batches_and_the_rest_after_the_time()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog { OnBatch = (batch, cancel) => ChargeAsync(batch, cancel) };
         var fares = await BuildFaresAsync(crossing, log, limits => limits.BatchSize = 10);
         await PublishAsync(crossing, 25);
@@ -80,7 +80,7 @@ public sealed class BatchTests
     [Fact]
     public async Task Each_event_of_a_batch_has_its_own_outcome()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog
         {
             OnBatch = async (batch, cancel) =>
@@ -106,7 +106,7 @@ public sealed class BatchTests
     [Fact]
     public async Task A_poison_event_rolls_back_its_batch_and_then_fails_alone()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog
         {
             OnBatch = async (batch, cancel) =>
@@ -127,7 +127,7 @@ public sealed class BatchTests
     [Fact]
     public async Task Unreadable_events_and_copies_leave_the_batch_and_the_others_are_handled_together()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog { OnBatch = (batch, cancel) => ChargeAsync(batch, cancel) };
         var fares = await BuildFaresAsync(crossing, log, limits => limits.BatchSize = 5);
         await using (var earlier = await fares.Store().BeginHandlingAsync("taps", [new EventKey("/t", "1")])) await earlier!.CommitAsync([]);
@@ -148,7 +148,7 @@ public sealed class BatchTests
     [Fact]
     public async Task Two_copies_in_one_batch_act_once()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog { OnBatch = (batch, cancel) => ChargeAsync(batch, cancel) };
         var fares = await BuildFaresAsync(crossing, log, limits => limits.BatchSize = 3);
         await crossing.Broker().PublishAsync([Crossing.TapEvent(7), Crossing.TapEvent(8), Crossing.TapEvent(7)]);
@@ -160,7 +160,7 @@ public sealed class BatchTests
     [Fact]
     public async Task A_copy_that_another_handles_in_the_middle_of_a_batch_acts_once_and_the_others_too()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var other = crossing.Store("fares");
         var log = new BatchLog
         {
@@ -186,7 +186,7 @@ public sealed class BatchTests
     [Fact]
     public async Task A_batch_that_hangs_is_cut_short_and_only_the_event_that_hangs_fails()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog
         {
             OnBatch = async (batch, cancel) =>
@@ -206,7 +206,7 @@ public sealed class BatchTests
     [Fact]
     public async Task A_batch_waits_for_its_time_and_no_longer()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var log = new BatchLog();
         var fares = await BuildFaresAsync(crossing, log, limits => (limits.BatchSize, limits.BatchWait) = (10, TimeSpan.FromSeconds(20)), clock);
@@ -230,7 +230,7 @@ public sealed class BatchTests
     [Fact]
     public async Task A_receiver_of_single_events_waits_for_no_batch()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var log = new Log();
         await crossing.StartAsync(
             "fares",

@@ -1,12 +1,11 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Publishing;
-using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
 
-namespace GentleCourier.Sqlite.Tests;
+namespace GentleCourier.Conformance;
 
-public sealed class OutboxTests
+public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly Dictionary<string, string?> NoRelay = new() { ["Courier:Relay:Enabled"] = "false" };
 
@@ -15,7 +14,7 @@ public sealed class OutboxTests
     [InlineData(false, 0)]
     public async Task Event_and_business_change_are_both_there_or_neither(bool commit, int expected)
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: NoRelay);
         await using (var connection = await harbour.Store().OpenConnectionAsync())
         {
@@ -34,7 +33,7 @@ public sealed class OutboxTests
     [Fact]
     public async Task Of_many_transactions_that_overlap_exactly_the_committed_ones_are_relayed()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         // Two relays of one store compete while it is written to.
         var harbour = await crossing.StartAsync("harbour");
@@ -48,9 +47,8 @@ public sealed class OutboxTests
             for (var i = 0; i < Each; i++)
             {
                 var number = (writer * Each) + i;
-                await using var connection = (SqliteConnection)await harbour.Store().OpenConnectionAsync();
-                // Deferred: the write lock is taken late, so that the order of beginning is not the order of commits.
-                await using var transaction = connection.BeginTransaction(deferred: true);
+                await using var connection = await harbour.Store().OpenConnectionAsync();
+                await using var transaction = await connection.BeginTransactionAsync();
                 if (random.Next(2) == 0) await Task.Yield();
                 await harbour.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Tap(number), partitionKey: $"{writer}");
                 await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
@@ -69,7 +67,7 @@ public sealed class OutboxTests
     [Fact]
     public async Task A_contract_that_cannot_be_published_leaves_the_transaction_as_it_was()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: NoRelay);
         var outbox = harbour.Services.GetRequiredService<IOutbox>();
         await using (var connection = await harbour.Store().OpenConnectionAsync())
@@ -85,7 +83,7 @@ public sealed class OutboxTests
     [Fact]
     public async Task A_transaction_that_is_over_or_of_another_database_is_refused()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: NoRelay);
         var other = await crossing.StartAsync("other", settings: NoRelay);
         var outbox = harbour.Services.GetRequiredService<IOutbox>();
@@ -99,14 +97,14 @@ public sealed class OutboxTests
         await using var elsewhere = await other.Store().OpenConnectionAsync();
         await using var foreign = await elsewhere.BeginTransactionAsync();
         error = await Assert.ThrowsAsync<CourierException>(() => outbox.AddAsync(foreign, new Tap(1)));
-        Assert.Contains("other.db", error.Message, StringComparison.Ordinal);
-        Assert.Contains("harbour.db", error.Message, StringComparison.Ordinal);
+        Assert.Contains("both must be one database", error.Message, StringComparison.Ordinal);
+        Assert.Contains(harbour.Store().DisplayName, error.Message, StringComparison.Ordinal);
     }
 
     [Fact]
     public async Task A_burst_of_a_hundred_connections_publishes_exactly_one_event_each()
     {
-        await using var crossing = new Crossing();
+        await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour");
         await Task.WhenAll(Enumerable.Range(0, 100).Select(i => Task.Run(() => harbour.PublishAsync(new Tap(i)))));

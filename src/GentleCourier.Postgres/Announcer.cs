@@ -1,0 +1,60 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// Tells the other processes which queues have changed: after the commit and in a transaction of its own, since one that
+/// announces keeps others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
+/// </summary>
+internal sealed class Announcer(PostgresServer server, BrokerStatements sql) : IAsyncDisposable
+{
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+
+    private readonly Lock gate = new();
+    private HashSet<int> gathered = [];
+    private Task announcing = Task.CompletedTask;
+
+    public void Announce(int queue)
+    {
+        lock (gate)
+        {
+            gathered.Add(queue);
+            if (announcing.IsCompleted) announcing = Task.Run(AnnounceAsync);
+        }
+    }
+
+    /// <summary>Sends what has gathered.</summary>
+    public async ValueTask DisposeAsync()
+    {
+        Task last;
+        lock (gate) last = announcing;
+        await last.WaitAsync(LongestFarewell).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+    }
+
+    private async Task AnnounceAsync()
+    {
+        while (true)
+        {
+            HashSet<int> queues;
+            lock (gate)
+            {
+                if (gathered.Count == 0)
+                {
+                    // Under the lock, so that whoever adds next begins anew.
+                    announcing = Task.CompletedTask;
+                    return;
+                }
+                (queues, gathered) = (gathered, []);
+            }
+            try
+            {
+                await server.RunAsync("announce a change in", new RoundTrip().NeedNotSurvive().Add(sql.Announce, static _ => { }, Parameter.Of([.. queues])), CancellationToken.None)
+                    .ConfigureAwait(false);
+            }
+            catch (CourierException)
+            {
+                // Whoever waits looks by itself, a little later.
+            }
+        }
+    }
+}

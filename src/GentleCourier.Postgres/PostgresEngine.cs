@@ -1,0 +1,47 @@
+using GentleCourier.Engines;
+using GentleCourier.Hosting;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// Stores and brokers in PostgreSQL databases, shared by any number of hosts. Addresses are
+/// <c>postgres://USER@HOST:PORT/DATABASE</c>, with further settings of the driver after a question mark
+/// (<c>?ssl mode=VerifyFull</c>), and <c>?schema=NAME</c> for another schema than <c>courier</c>; a socket's folder is
+/// named by <c>postgres:///DATABASE?host=/FOLDER</c>. The password may be part of the address where that comes from a
+/// secret configuration; better is PGPASSWORD or a password file (PGPASSFILE, ~/.pgpass).
+/// </summary>
+/// <remarks>
+/// TLS with a verified certificate is required for every host but this one, unless the address says otherwise. Times of
+/// leases and delays come from the server's clock.
+/// </remarks>
+public sealed class PostgresEngine : IEngine
+{
+    /// <inheritdoc/>
+    public string Scheme => "postgres";
+
+    /// <inheritdoc/>
+    public string StoreSchema => Schema.Store.Sql;
+
+    /// <inheritdoc/>
+    public string BrokerSchema => Schema.Broker.Sql;
+
+    /// <inheritdoc/>
+    public bool HoldsPassword(EngineAddress address) => PostgresAddress.Parse(address).HoldsPassword;
+
+    /// <inheritdoc/>
+    public IStore CreateStore(EngineAddress address, TimeProvider clock) => new PostgresStore(PostgresAddress.Parse(address), clock);
+
+    /// <inheritdoc/>
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock) => new PostgresBroker(PostgresAddress.Parse(address), clock);
+}
+
+/// <summary>Makes the engine known to an application.</summary>
+public static class PostgresEngineBuilder
+{
+    /// <summary>Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>postgres://USER@HOST/DATABASE</c>.</summary>
+    public static CourierBuilder UsePostgres(this CourierBuilder builder)
+    {
+        ArgumentNullException.ThrowIfNull(builder);
+        return builder.AddEngine(new PostgresEngine());
+    }
+}

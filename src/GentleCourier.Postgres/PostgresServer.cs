@@ -1,0 +1,168 @@
+using System.Net.Sockets;
+using System.Security.Authentication;
+using GentleCourier.Engines;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>One database as one user: connections to it, and what to say when something fails. Thread-safe.</summary>
+internal sealed class PostgresServer : IAsyncDisposable
+{
+    /// <summary>
+    /// How long one of the library's own statements may take: long enough for a busy server, and short enough that a
+    /// connection that has frozen is given up within seconds.
+    /// </summary>
+    public static readonly TimeSpan Limit = TimeSpan.FromSeconds(6);
+
+    // Queues are always read by their keys. The planner must not conclude from the statistics of an empty moment that it may
+    // as well read all of a table, nor plan the same statement again and again.
+    private const string OwnPlans =
+        "-c enable_seqscan=off -c enable_bitmapscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c plan_cache_mode=force_generic_plan -c jit=off";
+
+    private readonly PostgresAddress address;
+    private readonly TimeProvider clock;
+    private readonly NpgsqlConnectionStringBuilder own;
+    private readonly Lazy<NpgsqlDataSource> ownSource;
+    private readonly Lazy<NpgsqlDataSource> services;
+
+    public PostgresServer(PostgresAddress address, TimeProvider clock)
+    {
+        this.address = address;
+        this.clock = clock;
+        var common = new NpgsqlConnectionStringBuilder(address.Settings.ConnectionString);
+        common.ApplicationName ??= $"courier {WorkerName.OfProcess}";
+        Default(common, "Timeout", 6);
+        Default(common, "Cancellation Timeout", 1000);
+        Default(common, "Max Auto Prepare", 60);
+        Default(common, "Auto Prepare Min Usages", 2);
+
+        own = new NpgsqlConnectionStringBuilder(common.ConnectionString) { NoResetOnClose = true, Options = $"{OwnPlans} {common.Options}" };
+        ownSource = new(() => NpgsqlDataSource.Create(own));
+        services = new(() => NpgsqlDataSource.Create(common));
+    }
+
+    public string DisplayName => address.DisplayName;
+
+    public string DatabaseName => address.Settings.Database!;
+
+    public string SchemaName => address.SchemaName;
+
+    /// <summary>
+    /// What statements take for the time: nothing, which lets them read the server's clock, since hosts disagree; or the
+    /// time of a clock that is not the system's, so that tests of delays take none.
+    /// </summary>
+    public NpgsqlParameter Now => Parameter.Of(clock == TimeProvider.System ? null : clock.GetUtcNow().UtcDateTime);
+
+    /// <summary>The statement with this address's schema in it: statements are written for <c>courier</c>.</summary>
+    public string Sql(string statement) => Schema.In(SchemaName, statement);
+
+    /// <summary>The channel on which servers tell of changes of this kind.</summary>
+    public string Channel(string what) => $"{SchemaName}.{what}";
+
+    /// <summary>Opens a connection for the service's own statements; the caller disposes it.</summary>
+    public async Task<NpgsqlConnection> OpenForServiceAsync(CancellationToken cancellationToken)
+    {
+        try
+        {
+            return await services.Value.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (IsProblem(e))
+        {
+            throw Problem(e, "reach");
+        }
+    }
+
+    /// <summary>Opens a connection that no pool knows, for the library; the caller disposes it.</summary>
+    public async Task<NpgsqlConnection> OpenAloneAsync(CancellationToken cancellationToken)
+    {
+        var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder(own.ConnectionString) { Pooling = false, KeepAlive = 15 }.ConnectionString);
+        try
+        {
+            await connection.OpenAsync(cancellationToken).ConfigureAwait(false);
+            return connection;
+        }
+        catch
+        {
+            await connection.DisposeAsync().ConfigureAwait(false);
+            throw;
+        }
+    }
+
+    /// <summary>Runs statements on one of the library's own connections.</summary>
+    public async Task RunAsync(string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null)
+    {
+        try
+        {
+            var connection = await ownSource.Value.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
+            await using (connection.ConfigureAwait(false)) await trip.RunAsync(connection, limit ?? Limit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (IsProblem(e))
+        {
+            // Where one connection has gone silent the others of its age have too: each would cost a time limit of its own.
+            if (e is not PostgresException) ownSource.Value.Clear();
+            throw Problem(e, tried);
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (ownSource.IsValueCreated) await ownSource.Value.DisposeAsync().ConfigureAwait(false);
+        if (services.IsValueCreated) await services.Value.DisposeAsync().ConfigureAwait(false);
+    }
+
+    public static bool IsProblem(Exception e) => e is NpgsqlException or IOException or SocketException or TimeoutException or AuthenticationException;
+
+    /// <summary>Whether it says for certain that the transaction has not been committed: the server has answered, and lives on.</summary>
+    public static bool IsRefusal(Exception e) => e is PostgresException { SqlState: var state }
+        && !state.StartsWith("57P", StringComparison.Ordinal) && !state.StartsWith("08", StringComparison.Ordinal) && !state.StartsWith("XX", StringComparison.Ordinal);
+
+    /// <summary>What went wrong, for a person: what was tried, where, what came back, and what to do next.</summary>
+    public CourierException Problem(Exception e, string tried) => new($"cannot {tried} {DisplayName}: {Reason(e)}", e);
+
+    private string Reason(Exception e)
+    {
+        var user = address.Settings.Username is { } name ? $"the user '{name}'" : "this user";
+        if (e is PostgresException server)
+        {
+            var said = server.MessageText;
+            return server.SqlState switch
+            {
+                PostgresErrorCodes.InvalidPassword or PostgresErrorCodes.InvalidAuthorizationSpecification =>
+                    $"the server refuses {user}: {said}; check the user, and its password in the address, PGPASSWORD or the password file",
+                PostgresErrorCodes.InvalidCatalogName => $"{said}; check the name, or make it with `createdb`",
+                PostgresErrorCodes.UndefinedTable or PostgresErrorCodes.InvalidSchemaName or PostgresErrorCodes.UndefinedColumn =>
+                    $"{said}; the tables of Gentle Courier are made with `courier schema apply`",
+                PostgresErrorCodes.InsufficientPrivilege =>
+                    $"{user} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO …; "
+                    + $"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} TO …",
+                PostgresErrorCodes.TooManyConnections => $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
+                PostgresErrorCodes.ReadOnlySqlTransaction => $"{said}; it is a standby, name the primary",
+                PostgresErrorCodes.DiskFull => $"its disk is full ({said}); free some space, nothing that was committed is lost",
+                PostgresErrorCodes.QueryCanceled => $"{said}; see which statements run or wait there in pg_stat_activity",
+                _ => $"{said} ({server.SqlState})",
+            };
+        }
+        for (var inner = e; inner is not null; inner = inner.InnerException)
+        {
+            switch (inner)
+            {
+                case SocketException { SocketErrorCode: SocketError.ConnectionRefused }:
+                    return "nothing listens there; check host and port, and that the server runs";
+                case SocketException { SocketErrorCode: SocketError.HostNotFound or SocketError.TryAgain or SocketError.NoData }:
+                    return "there is no such host; check its name";
+                case AuthenticationException tls:
+                    return $"its certificate was not accepted: {tls.Message}; name the authority with '?root certificate=FILE'";
+                case TimeoutException:
+                    return "no answer came in time; check the network, and what the server is busy with in pg_stat_activity";
+                case NpgsqlException npgsql when npgsql.Message.Contains("pool has been exhausted", StringComparison.Ordinal):
+                    return "all connections of this process's pool are in use; return them sooner, or raise 'maximum pool size' in the address";
+            }
+        }
+        return e.Message;
+    }
+
+    private static void Default(NpgsqlConnectionStringBuilder settings, string name, int value)
+    {
+        if (!settings.ContainsKey(name)) settings[name] = value;
+    }
+}

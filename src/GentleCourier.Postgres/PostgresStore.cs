@@ -1,0 +1,394 @@
+using System.Data.Common;
+using System.Runtime.CompilerServices;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Watching;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>A store in the service's own database.</summary>
+internal sealed class PostgresStore : IStore
+{
+    private readonly PostgresServer server;
+    private readonly StoreStatements sql;
+    private readonly TimeProvider clock;
+    private readonly Listener listener;
+    private readonly Signal added = new();
+    private readonly ConditionalWeakTable<DbTransaction, Handling> handlings = [];
+    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events.
+    private long? leads;
+    private bool saysThatItWaits;
+    private bool disposed;
+
+    public PostgresStore(PostgresAddress address, TimeProvider clock)
+    {
+        server = new PostgresServer(address, clock);
+        sql = new StoreStatements(server);
+        this.clock = clock;
+        listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
+    }
+
+    public string DisplayName => server.DisplayName;
+
+    public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Schema.Store.PrepareAsync(server, create, cancellationToken);
+
+    public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
+        await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+
+    public async Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var connection = ConnectionOf(transaction);
+        if (handlings.TryGetValue(transaction, out var handling))
+        {
+            // The library makes this commit itself: the events travel with it.
+            handling.Added.AddRange(events);
+            return;
+        }
+        await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken).ConfigureAwait(false);
+        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+    }
+
+    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var connection = ConnectionOf(transaction);
+        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+        await CommitAsync(connection, AddTo(new RoundTrip(), events), cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        long? term = null;
+        await server.RunAsync(
+            "lead the relays of",
+            new RoundTrip().Add(sql.Lead, row => term = row.GetInt64(0), server.Now, Parameter.Of(relay), Parameter.Of(lease)),
+            cancellationToken).ConfigureAwait(false);
+        if (term != leads) (leads, saysThatItWaits) = (term, false);
+        return term;
+    }
+
+    public Task ResignAsync(long term, CancellationToken cancellationToken) =>
+        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)), cancellationToken);
+
+    public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
+    {
+        var rows = new List<OutboxRow>();
+        TimeSpan? dueIn = null;
+        await server.RunAsync(
+            "read the outbox of",
+            new RoundTrip()
+                .Add(sql.HoldFollowers, Parameter.Of(limit))
+                // Fresh rows have their own number; held ones, from another table, have theirs negated.
+                .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))), server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now, Parameter.Of(limit))
+                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now),
+            cancellationToken).ConfigureAwait(false);
+        return new OutboxBatch(rows, dueIn);
+    }
+
+    public async Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken)
+    {
+        // A mark that a crash of the server undoes has its events published again, as one does that was never made.
+        var trip = new RoundTrip().NeedNotSurvive();
+        var isTerm = false;
+        trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
+        Delete(sql.DeleteFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: PublishFate.Taken }));
+        Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
+        Hold(sql.HoldFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: not PublishFate.Taken }));
+        Hold(sql.HoldAgain, marks.Where(m => m is { Row.Row: < 0, Result.Fate: not PublishFate.Taken }));
+        var keys = marks.Where(m => m is { Result.Fate: PublishFate.Deferred, Row.Event.PartitionKey: not null }).GroupBy(m => m.Row.Event.PartitionKey).Select(g => g.Last()).ToArray();
+        if (keys.Length > 0)
+        {
+            trip.Add(
+                sql.HoldKeys, Parameter.Of(term), Parameter.Of(Array.ConvertAll(keys, m => m.Row.Event.PartitionKey)),
+                Parameter.Of(Array.ConvertAll(keys, m => (TimeSpan?)m.RetryAfter)), server.Now);
+        }
+        await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
+        return isTerm;
+
+        void Delete(string statement, IEnumerable<RelayMark> taken)
+        {
+            var rows = taken.Select(m => Math.Abs(m.Row.Row)).ToArray();
+            if (rows.Length > 0) trip.Add(statement, Parameter.Of(term), Parameter.Of(rows));
+        }
+
+        void Hold(string statement, IEnumerable<RelayMark> held)
+        {
+            var all = held.ToArray();
+            if (all.Length == 0) return;
+            trip.Add(
+                statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(all, m => Math.Abs(m.Row.Row))),
+                Parameter.Of(Array.ConvertAll(all, m => m.Result.Fate == PublishFate.Deferred ? m.RetryAfter : (TimeSpan?)null)),
+                Parameter.Of(Array.ConvertAll(all, m => m.Result.Reason)), server.Now);
+        }
+    }
+
+    public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
+        server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
+
+    /// <summary>
+    /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its events
+    /// before it could read this does not tell: so those that were under way are waited for by looking, more and more rarely.
+    /// </summary>
+    public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
+    {
+        listener.Start();
+        var next = added.Next;
+        var began = clock.GetTimestamp();
+        var underWay = long.MaxValue;
+        if (!saysThatItWaits)
+        {
+            await SayThatItWaitsAsync(true, cancellationToken).ConfigureAwait(false);
+            await server.RunAsync(
+                "wait for the outbox of", new RoundTrip().Add(sql.NextTransaction, row => underWay = row.GetInt64(0)), cancellationToken).ConfigureAwait(false);
+        }
+        for (var pause = TimeSpan.FromMilliseconds(1); ; pause *= 1.5)
+        {
+            var (hasSome, oldest) = (false, 0L);
+            await server.RunAsync("look into the outbox of", new RoundTrip().Add(sql.Look, row => (hasSome, oldest) = (row.GetBoolean(0), row.GetInt64(1))), cancellationToken)
+                .ConfigureAwait(false);
+            var left = limit - clock.GetElapsedTime(began);
+            if (hasSome || left <= TimeSpan.Zero) break;
+            var allTell = underWay == long.MaxValue || oldest >= underWay;
+            try
+            {
+                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken).ConfigureAwait(false);
+                break;
+            }
+            catch (TimeoutException) when (!allTell && left > pause)
+            {
+                // Look again.
+            }
+            catch (TimeoutException)
+            {
+                return;
+            }
+        }
+        await SayThatItWaitsAsync(false, cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task SayThatItWaitsAsync(bool waits, CancellationToken cancellationToken)
+    {
+        await server.RunAsync(
+            "wait for the outbox of", new RoundTrip().NeedNotSurvive().Add(sql.SetWaits, Parameter.Of(waits), Parameter.Of(leads ?? -1)), cancellationToken)
+            .ConfigureAwait(false);
+        saysThatItWaits = waits;
+    }
+
+    public async Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var connection = await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+        NpgsqlTransaction? transaction = null;
+        try
+        {
+            transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);
+            var rows = 0;
+            var (sources, ids) = Split(events);
+            await RunAsync(
+                connection,
+                new RoundTrip().Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+                "handle an event in", cancellationToken).ConfigureAwait(false);
+            if (rows == events.Count)
+            {
+                var handling = new Handling(this, connection, transaction, queue);
+                handlings.Add(transaction, handling);
+                return handling;
+            }
+        }
+        catch
+        {
+            await EndAsync(connection, transaction).ConfigureAwait(false);
+            throw;
+        }
+        await EndAsync(connection, transaction).ConfigureAwait(false);
+        return null;
+    }
+
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var handled = new bool[events.Count];
+        var (sources, ids) = Split(events);
+        await server.RunAsync(
+            "look into the inbox of",
+            new RoundTrip().Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+            cancellationToken).ConfigureAwait(false);
+        if (handled.Contains(true))
+        {
+            (sources, ids) = Split([.. events.Where((_, i) => handled[i])]);
+            await server.RunAsync(
+                "count a copy in the inbox of", new RoundTrip().Add(sql.CountCopies, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+                cancellationToken).ConfigureAwait(false);
+        }
+        return handled;
+    }
+
+    public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
+    {
+        var figures = new OutboxFigures(0, 0, 0, null, null, null);
+        await ReadAsync(sql.Figures, Read, cancellationToken, server.Now).ConfigureAwait(false);
+        return figures;
+
+        void Read(NpgsqlDataReader row) => figures = new OutboxFigures(
+            row.GetInt64(0) + row.GetInt64(1), row.GetInt64(1), row.GetInt64(2), row.Age(3), row.Text(4), row.Text(5));
+    }
+
+    public async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken)
+    {
+        var held = new List<HeldEvent>();
+        await ReadAsync(
+            sql.Held,
+            row => held.Add(new HeldEvent(row.GetString(0), row.GetString(1), row.GetInt32(2), row.GetString(3), row.IsDBNull(4) ? null : row.Time(4), row.Time(5))),
+            cancellationToken, Parameter.Of(limit)).ConfigureAwait(false);
+        return held;
+    }
+
+    public async Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken)
+    {
+        var entries = new List<InboxEntry>();
+        await ReadAsync(
+            sql.Inbox, row => entries.Add(new InboxEntry(row.GetString(0), row.GetString(1), row.GetInt32(2), row.Time(3))),
+            cancellationToken, Parameter.Of(queue)).ConfigureAwait(false);
+        return entries;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (Interlocked.Exchange(ref disposed, true)) return;
+        await listener.DisposeAsync().ConfigureAwait(false);
+        await server.DisposeAsync().ConfigureAwait(false);
+    }
+
+    private RoundTrip AddTo(RoundTrip trip, IReadOnlyList<EncodedEvent> events)
+    {
+        if (events is [var one])
+        {
+            trip.Add(sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey), Parameter.Of(one.Json));
+        }
+        else if (events.Count > 1)
+        {
+            trip.Add(
+                sql.AddMany, server.Now, Parameter.Of(Column(e => (string?)e.Id)), Parameter.Of(Column(e => (string?)e.Type)), Parameter.Of(Column(e => e.PartitionKey)),
+                Parameter.Of(Column(e => e.Json)));
+        }
+        return events.Count > 0 ? trip.Add(sql.WakeRelay, static _ => { }) : trip;
+
+        T[] Column<T>(Func<EncodedEvent, T> value) => [.. events.Select(value)];
+    }
+
+    /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>
+    private async Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)
+    {
+        // A transaction in which a statement has failed answers a commit, without an error, by rolling back; another statement
+        // it refuses.
+        if (trip.Count == 0) trip.Add("SELECT 1", static _ => { });
+        trip.Add("COMMIT");
+        try
+        {
+            await trip.RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            var problem = server.Problem(e, "commit to");
+            throw PostgresServer.IsRefusal(e) ? problem : new CourierException(
+                $"{problem.Message}; the answer was lost, so it may have been committed all the same: look for what was written before you write it again", e);
+        }
+    }
+
+    private async Task RunAsync(NpgsqlConnection connection, RoundTrip trip, string tried, CancellationToken cancellationToken)
+    {
+        try
+        {
+            await trip.RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            throw server.Problem(e, tried);
+        }
+    }
+
+    private async Task ReadAsync(string statement, Action<NpgsqlDataReader> row, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
+    {
+        await Schema.Store.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken, TimeSpan.FromSeconds(30)).ConfigureAwait(false);
+    }
+
+    private NpgsqlConnection ConnectionOf(DbTransaction transaction)
+    {
+        ArgumentNullException.ThrowIfNull(transaction);
+        if (transaction is not NpgsqlTransaction known)
+        {
+            throw new CourierException(
+                $"events cannot be added: {transaction.GetType().Name} is not a transaction of {DisplayName}; open the connection with IStore.OpenConnectionAsync");
+        }
+        if (IsOver(known)) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
+        var connection = known.Connection!;
+        return connection.Database == server.DatabaseName ? connection : throw new CourierException(
+            $"events cannot be added: the transaction belongs to the database '{connection.Database}', and the outbox is in {DisplayName}; "
+            + "both must be one database, or they would not commit together");
+    }
+
+    /// <summary>A statement would be a transaction of its own then. The driver says it only by throwing.</summary>
+    private static bool IsOver(NpgsqlTransaction transaction)
+    {
+        try
+        {
+            _ = transaction.IsolationLevel;
+            return false;
+        }
+        catch (InvalidOperationException)
+        {
+            return true;
+        }
+    }
+
+    private static EncodedEvent EventOf(NpgsqlDataReader row) =>
+        new(row.GetString(1), row.GetString(2), row.Text(3), row.Bytes(4));
+
+    private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
+        ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);
+
+    private static async Task EndAsync(NpgsqlConnection connection, NpgsqlTransaction? transaction)
+    {
+        try
+        {
+            // Without a commit this rolls back.
+            if (transaction is not null) await transaction.DisposeAsync().ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            // The connection is gone, and the server rolls back by itself.
+        }
+        await connection.DisposeAsync().ConfigureAwait(false);
+    }
+
+    private sealed class Handling(PostgresStore store, NpgsqlConnection connection, NpgsqlTransaction transaction, string queue) : IHandling
+    {
+        private bool ended;
+
+        public DbTransaction Transaction => transaction;
+
+        /// <summary>Events that the receiver has added.</summary>
+        public List<EncodedEvent> Added { get; } = [];
+
+        public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
+        {
+            if (IsOver(transaction))
+                throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
+            var trip = new RoundTrip();
+            if (except.Count > 0)
+            {
+                var (sources, ids) = Split(except);
+                trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids));
+            }
+            await store.CommitAsync(connection, store.AddTo(trip, Added), cancellationToken).ConfigureAwait(false);
+        }
+
+        public ValueTask DisposeAsync()
+        {
+            if (Interlocked.Exchange(ref ended, true)) return ValueTask.CompletedTask;
+            // The driver uses the object again for the connection's next transaction, and that one may not be ours.
+            store.handlings.Remove(transaction);
+            return new(EndAsync(connection, transaction));
+        }
+    }
+}

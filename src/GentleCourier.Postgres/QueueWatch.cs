@@ -1,0 +1,119 @@
+using System.Collections.Concurrent;
+using System.Globalization;
+using GentleCourier.Engines;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// Wakes the links of a broker that wait. It hears of changes by announcement; since these can be lost, and time passes, it
+/// also looks, for all queues that are waited for at once: at every tick, and when something falls due or a lease ends.
+/// It rests while nobody waits. Thread-safe.
+/// </summary>
+internal sealed class QueueWatch : IAsyncDisposable
+{
+    /// <summary>How often to look without an announcement.</summary>
+    public static readonly TimeSpan Tick = TimeSpan.FromSeconds(2);
+
+    // Looks are this far apart at the least, however much is announced.
+    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(20);
+
+    private readonly PostgresServer server;
+    private readonly BrokerStatements sql;
+    private readonly Func<int, Signal> changed;
+    private readonly TimeProvider clock;
+    private readonly Listener listener;
+    private readonly ConcurrentDictionary<int, int> waiting = new();
+    private readonly Signal news = new();
+    private readonly CancellationTokenSource disposed = new();
+    private readonly Lock starting = new();
+    private Task? looking;
+
+    public QueueWatch(PostgresServer server, BrokerStatements sql, Func<int, Signal> changed, TimeProvider clock)
+    {
+        this.server = server;
+        this.sql = sql;
+        this.changed = changed;
+        this.clock = clock;
+        listener = new Listener(server, server.Channel("queue"), Heard, news.Raise);
+    }
+
+    /// <summary>Waits until a queue's signal, taken before, has been raised.</summary>
+    public async Task WaitAsync(int queue, Task signal, CancellationToken cancellationToken)
+    {
+        Start();
+        if (waiting.AddOrUpdate(queue, 1, static (_, count) => count + 1) == 1) news.Raise();
+        try
+        {
+            await signal.WaitAsync(cancellationToken).ConfigureAwait(false);
+        }
+        finally
+        {
+            waiting.AddOrUpdate(queue, 0, static (_, count) => count - 1);
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await disposed.CancelAsync().ConfigureAwait(false);
+        await listener.DisposeAsync().ConfigureAwait(false);
+        if (looking is not null) await looking.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        disposed.Dispose();
+    }
+
+    private void Start()
+    {
+        if (Volatile.Read(ref looking) is not null) return;
+        lock (starting)
+        {
+            listener.Start();
+            looking ??= Task.Run(LookAsync);
+        }
+    }
+
+    private void Heard(string payload)
+    {
+        if (!int.TryParse(payload, NumberStyles.None, CultureInfo.InvariantCulture, out var queue)) return;
+        changed(queue).Raise();
+        // It may have been put off, or have been taken in hand: when to look next is to be seen anew.
+        if (waiting.GetValueOrDefault(queue) > 0) news.Raise();
+    }
+
+    private async Task LookAsync()
+    {
+        while (!disposed.IsCancellationRequested)
+        {
+            var next = news.Next;
+            var queues = waiting.Where(w => w.Value > 0).Select(w => w.Key).ToArray();
+            var soonest = TimeSpan.MaxValue;
+            if (queues.Length > 0)
+            {
+                try
+                {
+                    soonest = await LookIntoAsync(queues).ConfigureAwait(false);
+                }
+                catch (CourierException)
+                {
+                    // The links find out for themselves, and wait until the server is back.
+                    foreach (var queue in queues) changed(queue).Raise();
+                }
+            }
+            var tick = queues.Length > 0 ? Task.Delay(Tick, disposed.Token) : Task.Delay(Timeout.Infinite, disposed.Token);
+            var due = soonest < Tick || clock != TimeProvider.System && soonest != TimeSpan.MaxValue ? Task.Delay(soonest, clock, disposed.Token) : tick;
+            await Task.WhenAny(next, tick, due).ConfigureAwait(false);
+            await Task.Delay(Pause, disposed.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+    }
+
+    private async Task<TimeSpan> LookIntoAsync(int[] queues)
+    {
+        var soonest = TimeSpan.MaxValue;
+        await server.RunAsync("look into the queues of", new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues)), disposed.Token).ConfigureAwait(false);
+        return soonest;
+
+        void See(Npgsql.NpgsqlDataReader row)
+        {
+            if (row.GetBoolean(1)) changed(row.GetInt32(0)).Raise();
+            if (row.Span(2) is { } time && time < soonest) soonest = time;
+        }
+    }
+}

@@ -1,0 +1,22 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Conformance;
+
+/// <summary>
+/// Where the scenarios of one test take place. An engine plugs itself in by deriving this, and a class of each kind of
+/// scenarios with it.
+/// </summary>
+public abstract class Place : IAsyncDisposable
+{
+    /// <summary>The engine.</summary>
+    public abstract IEngine Engine { get; }
+
+    /// <summary>The address of the broker that all services of the test share; there is none yet.</summary>
+    public abstract string Broker { get; }
+
+    /// <summary>The address of a service's store, a database of its own; it has no tables yet.</summary>
+    public abstract string Store(string service);
+
+    /// <summary>Deletes everything.</summary>
+    public abstract ValueTask DisposeAsync();
+}

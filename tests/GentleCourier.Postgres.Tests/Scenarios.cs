@@ -1,0 +1,97 @@
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+using GentleCourier.Testing;
+using Npgsql;
+
+[assembly: AssemblyFixture(typeof(GentleCourier.Postgres.Tests.SharedServer))]
+
+namespace GentleCourier.Postgres.Tests;
+
+/// <summary>The server of all tests that do not stop it; each has databases of its own in it.</summary>
+public sealed class SharedServer : IDisposable
+{
+    private readonly PrivatePostgres server = new();
+
+    public SharedServer()
+    {
+        // As a service would get it: the driver reads it, and so do the processes that tests start.
+        Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
+        One = server;
+    }
+
+    public static PrivatePostgres One { get; private set; } = null!;
+
+    public void Dispose() => server.Dispose();
+}
+
+/// <summary>Databases of one test on the shared server, or on one of its own.</summary>
+public sealed class Databases(PrivatePostgres server) : Place
+{
+    private static int made;
+
+    private readonly Dictionary<string, string> names = [];
+    private readonly Lock gate = new();
+
+    public Databases() : this(SharedServer.One)
+    {
+    }
+
+    public override IEngine Engine { get; } = new PostgresEngine();
+
+    public override string Broker => Address("broker");
+
+    public override string Store(string service) => Address(service);
+
+    /// <summary>A connection to one of them, past the library.</summary>
+    public NpgsqlConnection Open(string service)
+    {
+        var connection = new NpgsqlConnection($"{ConnectionString};Database={Name(service)}");
+        connection.Open();
+        return connection;
+    }
+
+    public override ValueTask DisposeAsync()
+    {
+        foreach (var name in names.Values) Execute($"DROP DATABASE \"{name}\" WITH (FORCE)");
+        return ValueTask.CompletedTask;
+    }
+
+    private string ConnectionString => $"Host=127.0.0.1;Port={server.Port};Username=courier;Password={server.Password};Pooling=false";
+
+    private string Address(string service) => $"{server.Address}/{Name(service)}";
+
+    private string Name(string service)
+    {
+        lock (gate)
+        {
+            if (names.TryGetValue(service, out var name)) return name;
+            name = $"{service}_{Interlocked.Increment(ref made)}";
+            Execute($"CREATE DATABASE \"{name}\"");
+            return names[service] = name;
+        }
+    }
+
+    private void Execute(string sql)
+    {
+        using var connection = new NpgsqlConnection($"{ConnectionString};Database=postgres");
+        connection.Open();
+        using var command = new NpgsqlCommand(sql, connection);
+        command.ExecuteNonQuery();
+    }
+}
+
+public sealed class BatchTests : BatchScenarios<Databases>;
+
+public sealed class BrokerTests : BrokerScenarios<Databases>;
+
+public sealed class CompetingTests : CompetingScenarios<Databases>;
+
+public sealed class CrashTests : CrashScenarios<Databases>;
+
+public sealed class OutboxTests : OutboxScenarios<Databases>;
+
+public sealed class OutcomeTests : OutcomeScenarios<Databases>;
+
+public sealed class ReceiverTests : ReceiverScenarios<Databases>;
+
+public sealed class RelayTests : RelayScenarios<Databases>;
