@@ -38,6 +38,7 @@ start() {
     head -c 18 /dev/urandom | base64 | tr '+/' 'xy' > "$dir/password"
     chmod 600 "$dir/password"
     chown "$(owner_of_files)" "$dir" "$dir/password"
+    as_owner test -x "$dir" || { echo "the user $(owner_of_files), who runs the server, cannot enter $dir: choose a folder that others may enter" >&2; exit 1; }
     as_owner "$bin/initdb" -D "$dir/data" -U courier --pwfile "$dir/password" --auth-local trust --auth-host scram-sha-256 \
       -E UTF8 --locale C --no-sync >"$dir/initdb.log" 2>&1 || { cat "$dir/initdb.log" >&2; exit 1; }
   fi

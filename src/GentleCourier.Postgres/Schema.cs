@@ -178,7 +178,7 @@ internal sealed class Schema(string part, params string[] steps)
         try
         {
             var connection = await server.OpenAloneAsync(cancellationToken).ConfigureAwait(false);
-            await using (connection.ConfigureAwait(false)) await ApplyAsync(server, connection, cancellationToken).ConfigureAwait(false);
+            await using (connection.ConfigureAwait(false)) await BringUpToDateAsync(server, connection, cancellationToken).ConfigureAwait(false);
         }
         catch (Exception e) when (PostgresServer.IsProblem(e))
         {
@@ -186,7 +186,7 @@ internal sealed class Schema(string part, params string[] steps)
         }
     }
 
-    private async Task ApplyAsync(PostgresServer server, NpgsqlConnection connection, CancellationToken cancellationToken)
+    private async Task BringUpToDateAsync(PostgresServer server, NpgsqlConnection connection, CancellationToken cancellationToken)
     {
         var transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);
         await using (transaction.ConfigureAwait(false))

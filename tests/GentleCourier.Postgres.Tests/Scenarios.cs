@@ -1,6 +1,6 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Testing;
+using GentleCourier.Servers;
 using Npgsql;
 
 [assembly: AssemblyFixture(typeof(GentleCourier.Postgres.Tests.SharedServer))]
@@ -10,7 +10,7 @@ namespace GentleCourier.Postgres.Tests;
 /// <summary>The server of all tests that do not stop it; each has databases of its own in it.</summary>
 public sealed class SharedServer : IDisposable
 {
-    private readonly PrivatePostgres server = new();
+    private readonly PrivatePostgres server = Start();
 
     public SharedServer()
     {
@@ -20,6 +20,9 @@ public sealed class SharedServer : IDisposable
     }
 
     public static PrivatePostgres One { get; private set; } = null!;
+
+    /// <summary>Without synchronising the disk: tests kill processes, not machines.</summary>
+    public static PrivatePostgres Start() => new(Directory.CreateTempSubdirectory("courier-postgres-").FullName, "fsync=off");
 
     public void Dispose() => server.Dispose();
 }
@@ -43,20 +46,13 @@ public sealed class Databases(PrivatePostgres server) : Place
     public override string Store(string service) => Address(service);
 
     /// <summary>A connection to one of them, past the library.</summary>
-    public NpgsqlConnection Open(string service)
-    {
-        var connection = new NpgsqlConnection($"{ConnectionString};Database={Name(service)}");
-        connection.Open();
-        return connection;
-    }
+    public NpgsqlConnection Open(string service) => server.Open(Name(service));
 
     public override ValueTask DisposeAsync()
     {
-        foreach (var name in names.Values) Execute($"DROP DATABASE \"{name}\" WITH (FORCE)");
+        foreach (var name in names.Values) server.Drop(name);
         return ValueTask.CompletedTask;
     }
-
-    private string ConnectionString => $"Host=127.0.0.1;Port={server.Port};Username=courier;Password={server.Password};Pooling=false";
 
     private string Address(string service) => $"{server.Address}/{Name(service)}";
 
@@ -66,17 +62,9 @@ public sealed class Databases(PrivatePostgres server) : Place
         {
             if (names.TryGetValue(service, out var name)) return name;
             name = $"{service}_{Interlocked.Increment(ref made)}";
-            Execute($"CREATE DATABASE \"{name}\"");
+            server.Create(name);
             return names[service] = name;
         }
-    }
-
-    private void Execute(string sql)
-    {
-        using var connection = new NpgsqlConnection($"{ConnectionString};Database=postgres");
-        connection.Open();
-        using var command = new NpgsqlCommand(sql, connection);
-        command.ExecuteNonQuery();
     }
 }
 

@@ -1,3 +1,4 @@
+using System.Data.Common;
 using GentleCourier.Engines;
 
 namespace FerryLine.Contracts;
@@ -12,6 +13,14 @@ public static class Tables
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.CreateCommand();
         command.CommandText = sql;
-        await command.ExecuteNonQueryAsync();
+        try
+        {
+            await command.ExecuteNonQueryAsync();
+        }
+        catch (DbException)
+        {
+            // Another instance may have made them at the same moment; then there is nothing left to do.
+            await command.ExecuteNonQueryAsync();
+        }
     }
 }

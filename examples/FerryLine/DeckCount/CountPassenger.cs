@@ -23,7 +23,7 @@ internal sealed class CountPassenger(Timetable timetable, IOutbox outbox) : IRec
         var onBoard = await connection.ExecuteScalarAsync<int>(
             """
             INSERT INTO deck (sailing, on_board) VALUES (@Sailing, 1)
-            ON CONFLICT (sailing) DO UPDATE SET on_board = on_board + 1 RETURNING on_board
+            ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1 RETURNING on_board
             """,
             new { boarded.Sailing }, transaction);
 

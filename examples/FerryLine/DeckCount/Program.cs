@@ -1,6 +1,7 @@
 using FerryLine.Contracts;
 using FerryLine.DeckCount;
 using GentleCourier.Engines;
+using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
 
 // Deck count, a worker: how many people are on board each sailing. It reports a deck that is nearly full, as an event.
@@ -8,6 +9,7 @@ var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddSingleton(Timetable.Read(builder.Configuration["FerryLine:Data"]!));
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
+    .UsePostgres()
     .Receive("deck-count", queue => queue
         .Handle<PassengerBoarded, CountPassenger>()
         .Handle<SailingDeparted, CloseSailing>()));

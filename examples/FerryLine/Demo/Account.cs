@@ -4,7 +4,6 @@ using System.Text.Json;
 using Dapper;
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Sqlite;
 using GentleCourier.Watching;
 
 namespace FerryLine.Demo;
@@ -26,12 +25,11 @@ internal sealed record Account(
     /// <param name="cancel">Ends the reading.</param>
     public static async Task<Account> ReadAsync(DemoFiles files, IReadOnlyList<string> boardedBesides, CancellationToken cancel)
     {
-        var engine = new SqliteEngine();
-        await using var harbour = engine.CreateStore(files.Store("Harbour"), TimeProvider.System);
-        await using var fares = engine.CreateStore(files.Store("Fares"), TimeProvider.System);
-        await using var deckCount = engine.CreateStore(files.Store("DeckCount"), TimeProvider.System);
-        await using var notices = engine.CreateStore(files.Store("Notices"), TimeProvider.System);
-        await using var broker = engine.CreateBroker(files.Broker, TimeProvider.System);
+        await using var harbour = files.OpenStore("Harbour");
+        await using var fares = files.OpenStore("Fares");
+        await using var deckCount = files.OpenStore("DeckCount");
+        await using var notices = files.OpenStore("Notices");
+        await using var broker = files.OpenBroker();
 
         // Published is what the business tables hold: each row and its event were committed together.
         List<string> boarded = [.. await TextsAsync(harbour, "SELECT DISTINCT gate_number FROM tap"), .. boardedBesides];

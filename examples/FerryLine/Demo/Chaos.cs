@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;
-using GentleCourier.Sqlite;
 using Spectre.Console;
 
 namespace FerryLine.Demo;
@@ -16,10 +15,10 @@ internal static class Chaos
     private static readonly (string Program, string Kind)[] Kinds =
         [("Harbour", "publisher"), ("Harbour", "relay"), ("Fares", "fares"), ("DeckCount", "deck-count"), ("Notices", "notices")];
 
-    public sealed record Options(int Events, int Kills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
+    public sealed record Options(string Engine, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
-        options.Keep, TimeSpan.FromSeconds(120 + (2 * options.Kills) + (options.Events / 100)), (files, cancel) => RunAsync(options, files, cancel), stop);
+        options.Engine, options.Keep, TimeSpan.FromSeconds(120 + (2 * options.Kills) + (10 * options.ServerKills) + (options.Events / 100)), (files, cancel) => RunAsync(options, files, cancel), stop);
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
     {
@@ -29,9 +28,10 @@ internal static class Chaos
         day.Write(files.Data);
         AnsiConsole.MarkupLine($"[bold]chaos[/], seed {options.Seed}: {day.Taps.Count + day.Sailings.Count:N0} events, {options.Kills} kills over {Kinds.Length * 2} processes");
 
-        await using var broker = new SqliteEngine().CreateBroker(files.Broker, TimeProvider.System);
+        await using var broker = files.OpenBroker();
         await Play.DeployAsync(broker, cancel);
         var kills = new SortedDictionary<string, int>(StringComparer.Ordinal);
+        var serverKilled = 0;
         await using (var services = new Services(files, _ => { }))
         {
             var harbours = StartAll(services);
@@ -42,6 +42,17 @@ internal static class Chaos
             var bySailing = day.Taps.ToLookup(t => t.Sailing);
             var left = 0;
             var killing = KillAsync(services, options.Kills, random, kills, i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
+            var serverKilling = Task.Run(
+                async () =>
+                {
+                    for (; serverKilled < options.ServerKills; Interlocked.Increment(ref serverKilled))
+                    {
+                        while ((long)Volatile.Read(ref left) * options.ServerKills < (long)serverKilled * day.Sailings.Count) await Task.Delay(20, cancel);
+                        await Task.Delay(TimeSpan.FromMilliseconds(1000 + Random.Shared.Next(1000)), cancel);
+                        files.KillServer();
+                    }
+                },
+                cancel);
             for (var i = 0; i < day.Sailings.Count; i++)
             {
                 Volatile.Write(ref left, i);
@@ -49,19 +60,22 @@ internal static class Chaos
                 await gates.DepartAsync(day.Sailings[i], cancel);
                 // Kills and events keep pace with each other, to the end.
                 while (!killing.IsCompleted && (long)Killed() * day.Sailings.Count < (long)i * options.Kills) await Task.Delay(20, cancel);
+                while (!serverKilling.IsCompleted && (long)Volatile.Read(ref serverKilled) * day.Sailings.Count < (long)i * options.ServerKills) await Task.Delay(20, cancel);
                 if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
                 {
-                    var figures = await broker.ReadFiguresAsync(cancel);
-                    AnsiConsole.MarkupLine($"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  {Killed(),4} kills  [grey]waiting: {string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))}[/]");
+                    var figures = await Play.PatientlyAsync(() => broker.ReadFiguresAsync(cancel), cancel);
+                    AnsiConsole.MarkupLine($"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  {Killed() + serverKilled,4} kills  [grey]waiting: {string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))}[/]");
                 }
             }
             var sailings = day.Sailings.Select(s => s.Id).ToHashSet();
             await gates.BoardAsync(day.Taps.Where(t => !sailings.Contains(t.Sailing)), cancel);
             Volatile.Write(ref left, day.Sailings.Count);
             await killing;
+            await serverKilling;
             await Play.DrainAsync(files, broker, cancel);
         }
 
+        if (serverKilled > 0) kills["server"] = serverKilled;
         AnsiConsole.MarkupLine($"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
         var account = await Account.ReadAsync(files, [], cancel);
         var expected = Expectation.Of(day);

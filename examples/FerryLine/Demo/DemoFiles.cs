@@ -1,31 +1,77 @@
 using GentleCourier.Engines;
+using GentleCourier.Postgres;
+using GentleCourier.Servers;
+using GentleCourier.Sqlite;
 
 namespace FerryLine.Demo;
 
-/// <summary>The folder in which one run keeps its databases and logs; deleted at the end unless it was asked to be kept.</summary>
+/// <summary>
+/// The folder in which one run keeps its databases and logs, a server's too where the engine needs one; deleted at the end
+/// unless it was asked to be kept.
+/// </summary>
 internal sealed class DemoFiles : IDisposable
 {
-    private readonly bool keep;
+    private static readonly string[] Services = ["broker", "harbour", "fares", "deckcount", "notices"];
 
-    public DemoFiles(DirectoryInfo? keepIn)
+    private readonly bool keep;
+    private readonly IEngine engine;
+    private readonly PrivatePostgres? server;
+
+    public DemoFiles(string engineName, DirectoryInfo? keepIn)
     {
         keep = keepIn is not null;
         if (keepIn is { Exists: true } && keepIn.EnumerateFileSystemInfos().Any())
             throw new IOException($"{keepIn.FullName} is not empty; name a new folder, so that nothing of an earlier run is mixed in");
         Folder = keepIn is null ? Directory.CreateTempSubdirectory("ferryline-").FullName : Directory.CreateDirectory(keepIn.FullName).FullName;
+        if (engineName == "sqlite")
+        {
+            engine = new SqliteEngine();
+            return;
+        }
+        engine = new PostgresEngine();
+        // A server does not run as root; as another user it must be let through to its own folder.
+        if (OperatingSystem.IsLinux()) File.SetUnixFileMode(Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
+        server = new PrivatePostgres(Path.Combine(Folder, "server"));
+        // The services read it from their environment.
+        Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
+        foreach (var service in Services) server.Create(service);
     }
+
+    /// <summary>The engines that a run may choose.</summary>
+    public static string[] Engines { get; } = ["sqlite", "postgres"];
 
     public string Folder { get; }
 
     /// <summary>Where the day's files are.</summary>
     public string Data { get; set; } = Path.Combine(AppContext.BaseDirectory, "Data");
 
-    public EngineAddress Broker => new("sqlite", Path.Combine(Folder, "broker.db"));
+    /// <summary>The address of the broker.</summary>
+    public string Broker => Address("broker");
 
-    public EngineAddress Store(string service) => new("sqlite", Path.Combine(Folder, $"{service.ToLowerInvariant()}.db"));
+    /// <summary>The address of a service's store.</summary>
+    public string Store(string service) => Address(service.ToLowerInvariant());
+
+    /// <summary>Stops the server at once, as a crash would, and starts it again.</summary>
+    /// <exception cref="InvalidOperationException">The engine has none.</exception>
+    public void KillServer()
+    {
+        if (server is null) throw new InvalidOperationException("this engine has no server that could be killed; leave out --server-kills");
+        server.Stop(immediately: true);
+        server.Start();
+    }
+
+    public IBroker OpenBroker() => engine.CreateBroker(Parse(Broker), TimeProvider.System);
+
+    public IStore OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
 
     public void Dispose()
     {
+        if (server is not null && !keep) server.Dispose();
+        else server?.Stop(immediately: false);
         if (!keep) Directory.Delete(Folder, recursive: true);
     }
+
+    private string Address(string database) => server is null ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{server.Address}/{database}";
+
+    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed : throw new InvalidOperationException(address);
 }

@@ -2,7 +2,6 @@ using System.Text;
 using FerryLine.Contracts;
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Sqlite;
 using GentleCourier.Watching;
 using Spectre.Console;
 
@@ -13,19 +12,20 @@ internal static class Play
 {
     private static readonly TimeSpan Limit = TimeSpan.FromSeconds(55);
 
-    public sealed record Options(FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
+    public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
-        WithFilesAsync(options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
+        WithFilesAsync(options.Engine, options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
 
     /// <summary>Runs something in a folder of its own, within a limit, and turns what goes wrong into a message and an exit code.</summary>
-    public static async Task<int> WithFilesAsync(DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run, CancellationToken stop)
+    public static async Task<int> WithFilesAsync(
+        string engine, DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run, CancellationToken stop)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(stop);
         limit.CancelAfter(within);
         try
         {
-            using var files = new DemoFiles(keep);
+            using var files = new DemoFiles(engine, keep);
             return await run(files, limit.Token);
         }
         catch (OperationCanceledException) when (stop.IsCancellationRequested)
@@ -51,7 +51,7 @@ internal static class Play
         AnsiConsole.MarkupLine(
             $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} sailings, {day.Piers.Count} piers");
 
-        await using var broker = new SqliteEngine().CreateBroker(files.Broker, TimeProvider.System);
+        await using var broker = files.OpenBroker();
         await DeployAsync(broker, cancel);
 
         List<string> babble;
@@ -129,16 +129,33 @@ internal static class Play
     /// <summary>Waits until every outbox is empty and no queue has anything that waits.</summary>
     public static async Task DrainAsync(DemoFiles files, IBroker broker, CancellationToken cancel)
     {
-        await using var harbour = new SqliteEngine().CreateStore(files.Store("Harbour"), TimeProvider.System);
-        await using var deckCount = new SqliteEngine().CreateStore(files.Store("DeckCount"), TimeProvider.System);
+        await using var harbour = files.OpenStore("Harbour");
+        await using var deckCount = files.OpenStore("DeckCount");
         while (true)
         {
             // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
-            var atHarbour = (await harbour.ReadOutboxFiguresAsync(cancel)).Waiting;
-            var queued = await WaitingAsync(broker, "fares", "deck-count", cancel);
-            var atDeckCount = (await deckCount.ReadOutboxFiguresAsync(cancel)).Waiting;
-            if (atHarbour + queued + atDeckCount + await WaitingAsync(broker, "notices", "notices", cancel) == 0) return;
+            var waiting = await PatientlyAsync(
+                async () => (await harbour.ReadOutboxFiguresAsync(cancel)).Waiting + await WaitingAsync(broker, "fares", "deck-count", cancel)
+                    + (await deckCount.ReadOutboxFiguresAsync(cancel)).Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
+                cancel);
+            if (waiting == 0) return;
             await Task.Delay(50, cancel);
+        }
+    }
+
+    /// <summary>Reads something, again and again while its database is away.</summary>
+    public static async Task<T> PatientlyAsync<T>(Func<Task<T>> read, CancellationToken cancel)
+    {
+        while (true)
+        {
+            try
+            {
+                return await read();
+            }
+            catch (CourierException)
+            {
+                await Task.Delay(200, cancel);
+            }
         }
     }
 

@@ -6,6 +6,12 @@ using Spectre.Console;
 if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 10_000;
 
 var ledger = new Option<FileInfo?>("--ledger") { HelpName = "FILE", Description = "Write the ledger to FILE, as JSON." };
+var engine = new Option<string>("--engine")
+{
+    HelpName = "NAME", Recursive = true, DefaultValueFactory = _ => DemoFiles.Engines[0],
+    Description = $"Where stores and broker are: {string.Join(" or ", DemoFiles.Engines)}, which starts a private server of its own.",
+};
+engine.AcceptOnlyFromAmong(DemoFiles.Engines);
 var keep = new Option<DirectoryInfo?>("--keep") { HelpName = "DIR", Description = "Keep databases and logs in DIR, a new or empty folder." };
 var kills = new Option<int>("--kill-fares") { HelpName = "N", Description = "Kill the Fares worker N times during the day, without warning (0 to 20)." };
 kills.Validators.Add(result =>
@@ -21,10 +27,10 @@ var root = new RootCommand(
     acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
     """)
 {
-    ledger, keep, kills, seed,
+    engine, ledger, keep, kills, seed,
 };
 root.SetAction((result, cancel) => Play.RunAsync(
-    new Play.Options(result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills), result.GetValue(seed)), cancel));
+    new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills), result.GetValue(seed)), cancel));
 
 var folder = new Argument<DirectoryInfo>("DIR") { Description = "Where to write piers.csv, sailings.csv and taps.csv." };
 var generate = new Command("generate", "Makes up the files of a day.") { folder, seed };
@@ -46,6 +52,11 @@ chaosKills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 10_000) result.AddError("--kills must be 0 to 10,000.");
 });
+var serverKills = new Option<int>("--server-kills") { HelpName = "N", Description = "With an engine that has a server: how often that is stopped at once, as a crash would, and started again (0 to 1,000)." };
+serverKills.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is < 0 or > 1_000) result.AddError("--server-kills must be 0 to 1,000.");
+});
 var chaos = new Command(
     "chaos",
     """
@@ -53,10 +64,11 @@ var chaos = new Command(
     again. Exit code 0: nothing is missing and nothing acted twice, event by event; 1: not so, or it could not run.
     """)
 {
-    events, chaosKills, seed, ledger, keep,
+    events, chaosKills, serverKills, seed, ledger, keep,
 };
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
-    new Chaos.Options(result.GetValue(events), result.GetValue(chaosKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
+    new Chaos.Options(
+        result.GetValue(engine)!, result.GetValue(events), result.GetValue(chaosKills), result.GetValue(serverKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args).InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });

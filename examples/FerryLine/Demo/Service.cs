@@ -10,6 +10,8 @@ namespace FerryLine.Demo;
 internal sealed partial class Service : IAsyncDisposable
 {
     private const string Listening = "Now listening on: ";
+    private const int LongestTry = 10;
+    private static readonly TimeSpan RestartPause = TimeSpan.FromMilliseconds(500);
     private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
 
     private readonly string program;
@@ -108,7 +110,7 @@ internal sealed partial class Service : IAsyncDisposable
             {
                 report($"{name} was killed, and is started again");
             }
-            else if (++quickDeaths > 3)
+            else if (++quickDeaths > LongestTry)
             {
                 listening.TrySetException(new InvalidOperationException($"{name} does not stay up; read {Path.Combine(folder, name)}.log"));
                 report($"{name} ended with exit code {exitCode} again and again, and is given up");
@@ -118,8 +120,11 @@ internal sealed partial class Service : IAsyncDisposable
             {
                 report($"{name} ended with exit code {exitCode}, and is started again");
             }
-            process = Start();
         }
+        // One that cannot start yet, since its database is away, is given a moment.
+        if (exitCode != 128 + 9) Thread.Sleep(RestartPause);
+        lock (gate)
+            if (!stopping) process = Start();
     }
 
     private void Note(string? line)

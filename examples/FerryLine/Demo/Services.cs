@@ -16,8 +16,8 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
     {
         var settings = new Dictionary<string, string>
         {
-            ["Courier:Store"] = $"sqlite:{files.Store(program).Location}",
-            ["Courier:Broker"] = $"sqlite:{files.Broker.Location}",
+            ["Courier:Store"] = files.Store(program),
+            ["Courier:Broker"] = files.Broker,
             ["FerryLine:Data"] = files.Data,
         };
         if (QueueOf(program) is { } queue)

@@ -18,6 +18,9 @@ internal sealed class ChargeFare(PriceList prices) : IReceiver<PassengerBoarded>
 
         var transaction = await delivery.BeginAsync(cancellationToken);
         var connection = transaction.Connection!;
+        // Two charges of one card must not both see room under the cap: the second waits here for the first.
+        await connection.ExecuteAsync(
+            "INSERT INTO card (number) VALUES (@Card) ON CONFLICT (number) DO UPDATE SET number = excluded.number", new { boarded.Card }, transaction);
         var charged = await connection.ExecuteScalarAsync<int>(
             "SELECT coalesce(sum(cents), 0) FROM charge WHERE card = @Card", new { boarded.Card }, transaction);
         var cents = Math.Min(fare, PriceList.DailyCapCents - charged);

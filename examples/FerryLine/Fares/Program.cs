@@ -1,6 +1,7 @@
 using FerryLine.Contracts;
 using FerryLine.Fares;
 using GentleCourier.Engines;
+using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
 
 // Fares, a worker: charges the card of each passenger who boarded, up to a cap a day.
@@ -8,12 +9,14 @@ var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddSingleton(PriceList.Read(builder.Configuration["FerryLine:Data"]!));
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
+    .UsePostgres()
     .Receive("fares", queue => queue.Handle<PassengerBoarded, ChargeFare>()));
 var host = builder.Build();
 
 // No key keeps an event from being charged twice: that is the inbox's work, and the ledger would show its failure.
 await host.Services.GetRequiredService<IStore>().CreateTablesAsync("""
     CREATE TABLE IF NOT EXISTS charge (event_id TEXT NOT NULL, card TEXT NOT NULL, cents INTEGER NOT NULL);
+    CREATE TABLE IF NOT EXISTS card (number TEXT PRIMARY KEY);
     CREATE INDEX IF NOT EXISTS charge_by_card ON charge (card);
     """);
 await host.RunAsync();

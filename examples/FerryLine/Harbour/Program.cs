@@ -2,16 +2,17 @@ using Dapper;
 using FerryLine.Contracts;
 using FerryLine.Harbour;
 using GentleCourier.Engines;
+using GentleCourier.Postgres;
 using GentleCourier.Publishing;
 using GentleCourier.Sqlite;
 
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives nothing.
 var builder = WebApplication.CreateBuilder(args);
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier.UseSqlite());
+builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier.UseSqlite().UsePostgres());
 var app = builder.Build();
 
 await app.Services.GetRequiredService<IStore>().CreateTablesAsync("""
-    CREATE TABLE IF NOT EXISTS tap (gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL, tapped_at TEXT NOT NULL);
+    CREATE TABLE IF NOT EXISTS tap (gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL, tapped_at TIMESTAMPTZ NOT NULL);
     CREATE TABLE IF NOT EXISTS departure (sailing TEXT PRIMARY KEY, event_id TEXT NOT NULL);
     """);
 
@@ -23,13 +24,12 @@ app.MapPost("/taps", async (Tap tap, IStore store, IOutbox outbox, CancellationT
     await using var transaction = await connection.BeginTransactionAsync(cancel);
 
     await connection.ExecuteAsync(
-        "INSERT INTO tap (gate_number, pier, card, sailing, tapped_at) VALUES (@Number, @Pier, @Card, @Sailing, @TappedAt)", tap, transaction);
+        "INSERT INTO tap (gate_number, pier, card, sailing, tapped_at) VALUES (@Number, @Pier, @Card, @Sailing, @TappedAt)",
+        tap with { TappedAt = tap.TappedAt.ToUniversalTime() }, transaction);
     // The gate's own number is the event's id: a flaky gate that sends a tap twice publishes the same event twice.
-    await outbox.AddAsync(
+    await outbox.AddAndCommitAsync(
         transaction, new PassengerBoarded(tap.Pier, tap.Card, tap.Sailing, tap.TappedAt),
         subject: tap.Card, partitionKey: tap.Sailing, id: tap.Number, cancellationToken: cancel);
-
-    await transaction.CommitAsync(cancel);
     return Results.Accepted();
 });
 

@@ -1,12 +1,14 @@
 using FerryLine.Contracts;
 using FerryLine.Notices;
 using GentleCourier.Engines;
+using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
 
 // Notices, a worker with slow, uneven work: composes what is shown on the piers.
 var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
+    .UsePostgres()
     .Receive("notices", queue => queue
         .Handle<SailingDeparted, AnnounceDeparture>()
         .Handle<DeckNearlyFull, AnnounceCrowd>()));

@@ -1,21 +1,24 @@
 using System.Diagnostics;
+using Npgsql;
 
-namespace GentleCourier.Testing;
+namespace GentleCourier.Servers;
 
-/// <summary>A PostgreSQL server of one test run, in a temporary folder; stopped and deleted at the end.</summary>
+/// <summary>A PostgreSQL server in a folder of its own, for tests, examples and benchmarks; stopped and deleted at the end.</summary>
 public sealed class PrivatePostgres : IDisposable
 {
     private readonly string[] settings;
 
-    /// <summary>Starts it. Without synchronising the disk: the tests kill processes, not machines.</summary>
-    public PrivatePostgres(params string[] settings)
+    /// <param name="folder">A new or empty folder.</param>
+    /// <param name="settings">Settings of the server, <c>name=value</c>.</param>
+    public PrivatePostgres(string folder, params string[] settings)
     {
-        this.settings = ["fsync=off", .. settings];
+        Folder = folder;
+        this.settings = settings;
         Start();
         Password = File.ReadAllText(Path.Combine(Folder, "password")).Trim();
     }
 
-    public string Folder { get; } = Directory.CreateTempSubdirectory("courier-postgres-").FullName;
+    public string Folder { get; }
 
     /// <summary>Its address without a database, such as <c>postgres://courier@127.0.0.1:24614</c>.</summary>
     public string Address { get; private set; } = "";
@@ -34,6 +37,31 @@ public sealed class PrivatePostgres : IDisposable
     {
         if (File.Exists(Path.Combine(Folder, "data", "postmaster.pid"))) Stop(immediately: true);
         Directory.Delete(Folder, recursive: true);
+    }
+
+    /// <summary>Makes a database in it, and returns its address.</summary>
+    public string Create(string database)
+    {
+        Execute($"CREATE DATABASE \"{database}\"");
+        return $"{Address}/{database}";
+    }
+
+    /// <summary>Deletes a database, whoever is connected to it.</summary>
+    public void Drop(string database) => Execute($"DROP DATABASE \"{database}\" WITH (FORCE)");
+
+    /// <summary>A connection to a database, past the library.</summary>
+    public NpgsqlConnection Open(string database)
+    {
+        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={Port};Username=courier;Password={Password};Pooling=false;Database={database}");
+        connection.Open();
+        return connection;
+    }
+
+    private void Execute(string sql)
+    {
+        using var connection = Open("postgres");
+        using var command = new NpgsqlCommand(sql, connection);
+        command.ExecuteNonQuery();
     }
 
     private static string Run(string[] arguments)
