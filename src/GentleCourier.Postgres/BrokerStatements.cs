@@ -3,6 +3,9 @@ namespace GentleCourier.Postgres;
 /// <summary>What a broker says to its database. <c>$1</c> is the time, or nothing for the server's own, where a statement takes one.</summary>
 internal sealed class BrokerStatements(PostgresServer server)
 {
+    private const string Held = "queue = $1 AND id = ANY ($2) AND number = $3";
+    private const string NotInHand = "until = NULL, number = NULL, holder = NULL";
+
     // Each connection counts in a row of its own, so that none waits for another. In the order of queues, two that happen to
     // share a slot wait in one direction only.
     private const string Slot = "pg_backend_pid() % 64";
@@ -18,7 +21,8 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string Publish = server.Sql($"""
         WITH added AS (
             INSERT INTO courier.copy (queue, arrived, event)
-            SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place) JOIN courier.route r ON r.type = e.type
+            SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
+            CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r
             WHERE (SELECT version FROM courier.topology) = $4 ORDER BY place RETURNING queue),
         counted AS ({CountAdded})
         SELECT version = $4 FROM courier.topology
@@ -58,52 +62,41 @@ internal sealed class BrokerStatements(PostgresServer server)
         SELECT queue, arrived, attempts, first_attempt, error, event FROM due ORDER BY due, id
         """);
 
+    // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is empty,
+    // that reading all of it is as good a way to find them; and it would still do so with a million in it.
     public readonly string Accept = server.Sql($"""
-        WITH gone AS (
-            DELETE FROM courier.copy c USING unnest($2, $3) AS s (id, number) WHERE c.queue = $1 AND c.id = s.id AND c.number = s.number RETURNING c.id),
+        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING id),
         counted AS ({CountAccepted})
-        SELECT id FROM gone
+        SELECT id, $3 FROM gone
         """);
 
-    public readonly string Release = server.Sql("""
-        UPDATE courier.copy c SET attempts = attempts - 1, first_attempt = CASE WHEN attempts > 1 THEN first_attempt END, until = NULL, number = NULL, holder = NULL
-        FROM unnest($2, $3) AS s (id, number) WHERE c.queue = $1 AND c.id = s.id AND c.number = s.number RETURNING c.id
+    public readonly string Release = server.Sql($"""
+        UPDATE courier.copy SET attempts = attempts - 1, first_attempt = CASE WHEN attempts > 1 THEN first_attempt END, {NotInHand}
+        WHERE {Held} RETURNING id, $3
         """);
 
-    public readonly string RetryNow = server.Sql("""
-        UPDATE courier.copy c SET abandoned = 0, error = s.error, until = NULL, number = NULL, holder = NULL
-        FROM unnest($2, $3, $4) AS s (id, number, error) WHERE c.queue = $1 AND c.id = s.id AND c.number = s.number RETURNING c.id
-        """);
+    public readonly string RetryNow = server.Sql($"UPDATE courier.copy SET abandoned = 0, error = $4, {NotInHand} WHERE {Held} RETURNING id, $3");
 
-    public readonly string RetryLater = server.Sql("""
-        WITH gone AS (
-            DELETE FROM courier.copy c USING unnest($2, $3, $4, $5) AS s (id, number, error, after)
-            WHERE c.queue = $1 AND c.id = s.id AND c.number = s.number RETURNING c.queue, c.id, arrived, attempts, first_attempt, s.error, event, s.after),
+    public readonly string RetryLater = server.Sql($"""
+        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event)
-            SELECT queue, coalesce($6, now()) + after, id, arrived, attempts, first_attempt, error, event FROM gone)
-        SELECT id FROM gone
+            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts, first_attempt, $4, event FROM gone)
+        SELECT id, $3 FROM gone
         """);
 
     public readonly string SetAside = server.Sql($"""
-        WITH gone AS (
-            DELETE FROM courier.copy c USING unnest($2, $3, $4, $5, $6, $7) AS s (id, number, reason, exception, message, stack)
-            WHERE c.queue = $1 AND c.id = s.id AND c.number = s.number
-            RETURNING c.queue, c.id, arrived, attempts, first_attempt, holder, event, s.reason, s.exception, s.message, s.stack),
+        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event)
-            SELECT queue, reason, exception, message, stack, attempts, holder, arrived, first_attempt, coalesce($8, now()), event FROM gone ORDER BY id),
+            SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event FROM gone),
         counted AS ({CountSetAside})
-        SELECT id FROM gone
+        SELECT id, $3 FROM gone
         """);
 
-    public readonly string Renew = server.Sql("""
-        WITH ours AS (
-            UPDATE courier.copy c SET until = coalesce($1, now()) + $5
-            FROM unnest($3, $4) AS s (id, number) WHERE c.queue = $2 AND c.id = s.id AND c.number = s.number RETURNING c.id),
-        noted AS (UPDATE courier.link SET until = coalesce($1, now()) + $5 WHERE id = $6)
-        SELECT id FROM ours
-        """);
+    public readonly string Renew = server.Sql($"UPDATE courier.copy SET until = coalesce($4, now()) + $5 WHERE {Held} RETURNING id");
+
+    public readonly string RenewLink = server.Sql("UPDATE courier.link SET until = coalesce($1, now()) + $2 WHERE id = $3");
 
     /// <summary>For each queue whether something can be handed over, and how long it is until something falls due or a lease ends.</summary>
     public readonly string Look = server.Sql("""

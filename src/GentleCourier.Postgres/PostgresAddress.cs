@@ -65,7 +65,7 @@ internal sealed class PostgresAddress
         if (string.IsNullOrEmpty(settings.Host)) throw Wrong("it names no host");
         if (string.IsNullOrEmpty(settings.Database)) throw Wrong("it names no database");
         if (!IsIdentifier(schema)) throw Wrong($"'{schema}' is not a schema's name: up to 40 lower-case letters, digits and _, starting with a letter");
-        if (!settings.ContainsKey("SSL Mode") && !IsThisHost(settings.Host)) settings.SslMode = SslMode.VerifyFull;
+        if (!settings.ShouldSerialize("SSL Mode") && !IsThisHost(settings.Host)) settings.SslMode = SslMode.VerifyFull;
         return new PostgresAddress(settings, schema);
     }
 

@@ -36,8 +36,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
     public async Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
     {
         var trip = new RoundTrip();
-        var settled = new HashSet<long>();
-        AddSettlements(trip, settlements, id => settled.Add(id));
+        var settled = new HashSet<LeaseToken>();
+        AddSettlements(trip, settlements, row => settled.Add(new LeaseToken(row.GetInt64(0), row.GetInt64(1))));
         lock (gate)
             foreach (var settlement in settlements) held.Remove(settlement.Lease);
         List<HandOver> deliveries = [];
@@ -50,22 +50,25 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
 
         if (credit > 0) Take(deliveries, credit);
         if (settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified)) broker.Announce([queue]);
-        return new Exchange([.. settlements.Select(s => settled.Contains(s.Lease.Copy))], deliveries);
+        return new Exchange([.. settlements.Select(s => settled.Contains(s.Lease))], deliveries);
     }
 
     public async Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken)
     {
-        var ours = new HashSet<long>();
-        await server.RunAsync(
-            "renew leases in",
-            new RoundTrip().NeedNotSurvive().Add(
-                sql.Renew, row => ours.Add(row.GetInt64(0)), server.Now, Parameter.Of(queue), Parameter.Of([.. leases.Select(l => l.Copy)]),
-                Parameter.Of([.. leases.Select(l => l.Number)]), Parameter.Of(lease), Parameter.Of(link)),
-            cancellationToken).ConfigureAwait(false);
+        var ours = new HashSet<LeaseToken>();
+        var trip = new RoundTrip().NeedNotSurvive();
+        foreach (var group in leases.GroupBy(l => l.Number))
+        {
+            trip.Add(
+                sql.Renew, row => ours.Add(new LeaseToken(row.GetInt64(0), group.Key)),
+                Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now, Parameter.Of(lease));
+        }
+        trip.Add(sql.RenewLink, server.Now, Parameter.Of(lease), Parameter.Of(link));
+        await server.RunAsync("renew leases in", trip, cancellationToken).ConfigureAwait(false);
         lock (gate)
             foreach (var token in leases)
-                if (!ours.Contains(token.Copy)) held.Remove(token);
-        return [.. leases.Select(l => ours.Contains(l.Copy))];
+                if (!ours.Contains(token)) held.Remove(token);
+        return [.. leases.Select(ours.Contains)];
     }
 
     public async ValueTask DisposeAsync()
@@ -121,41 +124,53 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         return deliveries.Count;
     }
 
-    private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements, Action<long> settled)
+    private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements, Action<NpgsqlDataReader> settled)
     {
-        foreach (var group in settlements.GroupBy(s => s.Outcome switch
+        // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
+        foreach (var group in settlements.GroupBy(s => (Kind: s.Outcome, s.Lease.Number)))
         {
-            Outcome.AcceptedOutcome => sql.Accept,
-            Outcome.ReleasedOutcome => sql.Release,
-            Outcome.Modified { Delay.Ticks: <= 0 } => sql.RetryNow,
-            Outcome.Modified => sql.RetryLater,
-            Outcome.Rejected => sql.SetAside,
-            var outcome => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
-        }))
-        {
-            List<NpgsqlParameter> parameters =
-            [
-                Parameter.Of(queue), Parameter.Of([.. group.Select(s => s.Lease.Copy)]), Parameter.Of([.. group.Select(s => s.Lease.Number)]),
-            ];
-            if (group.Key == sql.RetryNow || group.Key == sql.RetryLater) parameters.Add(Texts<Outcome.Modified>(o => o.Error));
-            if (group.Key == sql.RetryLater)
+            switch (group.Key.Kind)
             {
-                parameters.Add(Parameter.Of([.. group.Select(s => (TimeSpan?)((Outcome.Modified)s.Outcome).Delay)]));
-                parameters.Add(server.Now);
+                case Outcome.AcceptedOutcome:
+                    trip.Add(sql.Accept, settled, Leases(group));
+                    break;
+                case Outcome.ReleasedOutcome:
+                    trip.Add(sql.Release, settled, Leases(group));
+                    break;
+                default:
+                    foreach (var settlement in group) AddFailure(trip, settlement, settled);
+                    break;
             }
-            if (group.Key == sql.SetAside)
-            {
-                parameters.Add(Texts<Outcome.Rejected>(o => o.Reason));
-                parameters.Add(Texts<Outcome.Rejected>(o => o.Failure?.Exception));
-                parameters.Add(Texts<Outcome.Rejected>(o => o.Failure?.Message));
-                parameters.Add(Texts<Outcome.Rejected>(o => o.Failure?.Stack));
-                parameters.Add(server.Now);
-            }
-            trip.Add(group.Key, row => settled(row.GetInt64(0)), [.. parameters]);
-
-            // The server's texts cannot hold the character 0.
-            NpgsqlParameter Texts<T>(Func<T, string?> text) where T : Outcome =>
-                Parameter.Of([.. group.Select(s => text((T)s.Outcome)?.Replace('\0', ' '))]);
         }
+    }
+
+    private void AddFailure(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled)
+    {
+        NpgsqlParameter[] leases = Leases([settlement]);
+        switch (settlement.Outcome)
+        {
+            case Outcome.Modified { Delay.Ticks: <= 0 } again:
+                trip.Add(sql.RetryNow, settled, [.. leases, Text(again.Error)]);
+                break;
+            case Outcome.Modified again:
+                trip.Add(sql.RetryLater, settled, [.. leases, Text(again.Error), Parameter.Of(again.Delay), server.Now]);
+                break;
+            case Outcome.Rejected rejected:
+                var (exception, message, stack) = (rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
+                trip.Add(sql.SetAside, settled, [.. leases, Text(rejected.Reason), Text(exception), Text(message), Text(stack), server.Now]);
+                break;
+            default:
+                throw new ArgumentException($"unknown outcome {settlement.Outcome}", nameof(settlement));
+        }
+
+        // The server's texts cannot hold the character 0.
+        static NpgsqlParameter Text(string? text) => Parameter.Of(text?.Replace('\0', ' '));
+    }
+
+    /// <summary>Leases of one hand-over.</summary>
+    private NpgsqlParameter[] Leases(IEnumerable<Settlement> settlements)
+    {
+        var leases = settlements.Select(s => s.Lease).ToArray();
+        return [Parameter.Of(queue), Parameter.Of(Array.ConvertAll(leases, l => l.Copy)), Parameter.Of(leases[0].Number)];
     }
 }

@@ -154,6 +154,8 @@ internal sealed class PostgresServer : IAsyncDisposable
                     return $"its certificate was not accepted: {tls.Message}; name the authority with '?root certificate=FILE'";
                 case TimeoutException:
                     return "no answer came in time; check the network, and what the server is busy with in pg_stat_activity";
+                case NpgsqlException npgsql when npgsql.Message.StartsWith("No password has been provided", StringComparison.Ordinal):
+                    return $"the server wants a password of {user}, and there is none; set PGPASSWORD, or name it in a password file (~/.pgpass, PGPASSFILE)";
                 case NpgsqlException npgsql when npgsql.Message.Contains("pool has been exhausted", StringComparison.Ordinal):
                     return "all connections of this process's pool are in use; return them sooner, or raise 'maximum pool size' in the address";
             }
@@ -163,6 +165,6 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     private static void Default(NpgsqlConnectionStringBuilder settings, string name, int value)
     {
-        if (!settings.ContainsKey(name)) settings[name] = value;
+        if (!settings.ShouldSerialize(name)) settings[name] = value;
     }
 }

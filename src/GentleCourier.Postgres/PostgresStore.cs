@@ -94,15 +94,7 @@ internal sealed class PostgresStore : IStore
         trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
         Delete(sql.DeleteFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: PublishFate.Taken }));
         Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
-        Hold(sql.HoldFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: not PublishFate.Taken }));
-        Hold(sql.HoldAgain, marks.Where(m => m is { Row.Row: < 0, Result.Fate: not PublishFate.Taken }));
-        var keys = marks.Where(m => m is { Result.Fate: PublishFate.Deferred, Row.Event.PartitionKey: not null }).GroupBy(m => m.Row.Event.PartitionKey).Select(g => g.Last()).ToArray();
-        if (keys.Length > 0)
-        {
-            trip.Add(
-                sql.HoldKeys, Parameter.Of(term), Parameter.Of(Array.ConvertAll(keys, m => m.Row.Event.PartitionKey)),
-                Parameter.Of(Array.ConvertAll(keys, m => (TimeSpan?)m.RetryAfter)), server.Now);
-        }
+        foreach (var mark in marks.Where(m => m.Result.Fate != PublishFate.Taken)) Hold(mark);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
         return isTerm;
 
@@ -112,14 +104,14 @@ internal sealed class PostgresStore : IStore
             if (rows.Length > 0) trip.Add(statement, Parameter.Of(term), Parameter.Of(rows));
         }
 
-        void Hold(string statement, IEnumerable<RelayMark> held)
+        void Hold(RelayMark mark)
         {
-            var all = held.ToArray();
-            if (all.Length == 0) return;
+            TimeSpan? after = mark.Result.Fate == PublishFate.Deferred ? mark.RetryAfter : null;
             trip.Add(
-                statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(all, m => Math.Abs(m.Row.Row))),
-                Parameter.Of(Array.ConvertAll(all, m => m.Result.Fate == PublishFate.Deferred ? m.RetryAfter : (TimeSpan?)null)),
-                Parameter.Of(Array.ConvertAll(all, m => m.Result.Reason)), server.Now);
+                mark.Row.Row > 0 ? sql.HoldFresh : sql.HoldAgain, Parameter.Of(term), Parameter.Of(Math.Abs(mark.Row.Row)), Parameter.Of(after),
+                Parameter.Of(mark.Result.Reason), server.Now);
+            if (after is not null && mark.Row.Event.PartitionKey is { } key)
+                trip.Add(sql.HoldKey, Parameter.Of(term), Parameter.Of(key), Parameter.Of(after), server.Now);
         }
     }
 
@@ -214,10 +206,9 @@ internal sealed class PostgresStore : IStore
             cancellationToken).ConfigureAwait(false);
         if (handled.Contains(true))
         {
-            (sources, ids) = Split([.. events.Where((_, i) => handled[i])]);
-            await server.RunAsync(
-                "count a copy in the inbox of", new RoundTrip().Add(sql.CountCopies, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
-                cancellationToken).ConfigureAwait(false);
+            var trip = new RoundTrip();
+            foreach (var (source, id) in events.Where((_, i) => handled[i])) trip.Add(sql.CountCopy, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
         }
         return handled;
     }
@@ -375,11 +366,7 @@ internal sealed class PostgresStore : IStore
             if (IsOver(transaction))
                 throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
             var trip = new RoundTrip();
-            if (except.Count > 0)
-            {
-                var (sources, ids) = Split(except);
-                trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids));
-            }
+            foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
             await store.CommitAsync(connection, store.AddTo(trip, Added), cancellationToken).ConfigureAwait(false);
         }
 

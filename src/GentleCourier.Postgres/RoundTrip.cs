@@ -62,7 +62,7 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(bool value) => new NpgsqlParameter<bool> { TypedValue = value };
 
-    public static NpgsqlParameter Of(TimeSpan value) => new NpgsqlParameter<TimeSpan> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Interval };
+    public static NpgsqlParameter Of(TimeSpan? value) => new() { NpgsqlDbType = NpgsqlDbType.Interval, Value = (object?)value ?? DBNull.Value };
 
     public static NpgsqlParameter Of(string? value) => new() { NpgsqlDbType = NpgsqlDbType.Text, Value = (object?)value ?? DBNull.Value };
 
@@ -75,8 +75,6 @@ internal static class Parameter
     public static NpgsqlParameter Of(int[] values) => Array(values, NpgsqlDbType.Integer);
 
     public static NpgsqlParameter Of(string?[] values) => Array(values, NpgsqlDbType.Text);
-
-    public static NpgsqlParameter Of(TimeSpan?[] values) => Array(values, NpgsqlDbType.Interval);
 
     public static NpgsqlParameter Of(ReadOnlyMemory<byte>[] values) => Array(values, NpgsqlDbType.Bytea);
 

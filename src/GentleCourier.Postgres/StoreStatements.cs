@@ -61,7 +61,7 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string Fresh = server.Sql("""
         SELECT id, event_id, type, partition_key, event FROM courier.outbox o
-        WHERE NOT EXISTS (SELECT FROM courier.outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL) ORDER BY id
+        WHERE (SELECT true FROM courier.outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL LIMIT 1) IS NULL ORDER BY id
         LIMIT greatest(1, $2 - (SELECT count(*) FROM (SELECT FROM courier.outbox_held WHERE due <= coalesce($1, now()) LIMIT greatest(1, $2 / 2)) d))
         """);
 
@@ -75,21 +75,18 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string HoldFresh = server.Sql($"""
         WITH gone AS (
-            DELETE FROM courier.outbox o USING unnest($2, $3, $4) AS m (id, after, error) WHERE o.id = m.id AND {InTerm}
-            RETURNING o.*, m.after, m.error)
+            DELETE FROM courier.outbox WHERE id = $2 AND {InTerm} RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
-        SELECT id, event_id, type, partition_key, added, event, 1, coalesce($5, now()) + after, error FROM gone
+        SELECT id, event_id, type, partition_key, added, event, 1, coalesce($5, now()) + $3, $4 FROM gone
         """);
 
     public readonly string HoldAgain = server.Sql($"""
-        UPDATE courier.outbox_held h SET attempts = attempts + 1, due = coalesce($5, now()) + m.after, error = m.error
-        FROM unnest($2, $3, $4) AS m (id, after, error) WHERE h.id = m.id AND {InTerm}
+        UPDATE courier.outbox_held SET attempts = attempts + 1, due = coalesce($5, now()) + $3, error = $4 WHERE id = $2 AND {InTerm}
         """);
 
     // All that wait with one key are due together, so that they are read together and in order.
-    public readonly string HoldKeys = server.Sql($"""
-        UPDATE courier.outbox_held h SET due = coalesce($4, now()) + m.after
-        FROM unnest($2, $3) AS m (key, after) WHERE h.partition_key = m.key AND h.due IS NOT NULL AND {InTerm}
+    public readonly string HoldKey = server.Sql($"""
+        UPDATE courier.outbox_held SET due = coalesce($4, now()) + $3 WHERE partition_key = $2 AND due IS NOT NULL AND {InTerm}
         """);
 
     // In the order of their keys: two batches that share events wait for each other in one direction only.
@@ -99,18 +96,14 @@ internal sealed class StoreStatements(PostgresServer server)
         ON CONFLICT DO NOTHING RETURNING 1
         """);
 
-    public readonly string TakeFromInbox = server.Sql(
-        "DELETE FROM courier.inbox i USING unnest($2, $3) AS e (source, event_id) WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id");
+    public readonly string TakeFromInbox = server.Sql("DELETE FROM courier.inbox WHERE queue = $1 AND source = $2 AND event_id = $3");
 
     public readonly string LookIntoInbox = server.Sql("""
         SELECT e.place::int FROM unnest($2, $3) WITH ORDINALITY AS e (source, event_id, place)
-        WHERE EXISTS (SELECT FROM courier.inbox i WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id)
+        WHERE (SELECT true FROM courier.inbox i WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id)
         """);
 
-    public readonly string CountCopies = server.Sql("""
-        UPDATE courier.inbox i SET copies = copies + 1 FROM unnest($2, $3) AS e (source, event_id)
-        WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id
-        """);
+    public readonly string CountCopy = server.Sql("UPDATE courier.inbox SET copies = copies + 1 WHERE queue = $1 AND source = $2 AND event_id = $3");
 
     public readonly string Figures = server.Sql("""
         SELECT (SELECT count(*) FROM courier.outbox),
