@@ -18,6 +18,7 @@ internal static class Measurements
         "scale" => _ => ScaleAsync(),
         "wake" => _ => WakeAsync(),
         "idle" => _ => IdleAsync(),
+        "postgres" => _ => Postgres.PostgresMeasurements.RunAsync(),
         "memory" => _ => MemoryAsync(),
         "worker" => WorkAsync,
         "publisher" => PublishAsync,

@@ -1,7 +1,8 @@
 using GentleCourier.Bench;
+using GentleCourier.Bench.Postgres;
 
 // usage: GentleCourier.Bench [NAME …] [--rounds N]
-//        GentleCourier.Bench prefetch | scale | wake | idle | memory
+//        GentleCourier.Bench prefetch | scale | wake | idle | memory | postgres
 // Each benchmark runs in turn with its bare twin, N times after a warm-up; what counts is the ratio within a round,
 // since both halves of a round see the same machine.
 if (args is [var measurement, ..] && Measurements.Find(measurement) is { } measure) return await measure(args[1..]);
@@ -18,6 +19,8 @@ IBenchmark[] all =
 [
     new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000), new ReceiveRate(1_000_000),
     new FullJourney(0), new FullJourney(1_000_000),
+    new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new PostgresRelay(), new PostgresReceive(1_000), new PostgresReceive(1_000_000),
+    new PostgresReceive(1_000_000, leased: false), new PostgresJourney(),
 ];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
 {
@@ -25,7 +28,7 @@ if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
     return 2;
 }
 
-Console.WriteLine($"{"benchmark",-12} {"events",8} {"ours/s",10} {"bare/s",10} {"ratio: median",14} {"min",6} {"max",6}   what");
+Console.WriteLine($"{"benchmark",-14} {"events",8} {"ours/s",10} {"bare/s",10} {"ratio: median",14} {"min",6} {"max",6}   what");
 foreach (var benchmark in all.Where(b => names.Count == 0 || names.Contains(b.Name)))
 {
     var ours = new List<double>();
@@ -40,7 +43,7 @@ foreach (var benchmark in all.Where(b => names.Count == 0 || names.Contains(b.Na
     }
     var ratios = ours.Zip(bare, (o, b) => o / b).Order().ToList();
     Console.WriteLine(
-        $"{benchmark.Name,-12} {benchmark.Events,8:N0} {Median(ours),10:N0} {Median(bare),10:N0} {Median(ratios),14:0.00} {ratios[0],6:0.00} {ratios[^1],6:0.00}   {benchmark.What}");
+        $"{benchmark.Name,-14} {benchmark.Events,8:N0} {Median(ours),10:N0} {Median(bare),10:N0} {Median(ratios),14:0.00} {ratios[0],6:0.00} {ratios[^1],6:0.00}   {benchmark.What}");
 }
 return 0;
 

@@ -1,0 +1,73 @@
+using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Publishing;
+using Microsoft.Extensions.DependencyInjection;
+using Npgsql;
+using NpgsqlTypes;
+
+namespace GentleCourier.Bench.Postgres;
+
+/// <summary>What publishing adds to a business transaction, with eight clients: its rate with one event, against its rate without.</summary>
+internal sealed class PostgresOutbox(bool smallest) : IBenchmark
+{
+    private const int Clients = 8;
+
+    public string Name => smallest ? "pg-outbox-min" : "pg-outbox";
+
+    public string What => smallest
+        ? "PostgreSQL: a transaction of one insert that publishes one event, against the same without; 8 clients"
+        : "PostgreSQL: a transaction that looks, updates and inserts, and publishes one event, against the same without; 8 clients";
+
+    public int Events => 16_000;
+
+    public Task<double> OursAsync(Workshop workshop) => RunAsync(publishes: true);
+
+    public Task<double> BareAsync(Workshop workshop) => RunAsync(publishes: false);
+
+    private async Task<double> RunAsync(bool publishes)
+    {
+        await using var workshop = new ServerWorkshop();
+        var address = ServerWorkshop.AddressOfNew("outbox");
+        var host = workshop.Host(address, ServerWorkshop.Address("broker"), _ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
+        await host.StartAsync();
+        var (store, outbox) = (host.Services.GetRequiredService<IStore>(), host.Services.GetRequiredService<IOutbox>());
+        await using (var connection = ServerWorkshop.Open("outbox"))
+        {
+            ServerWorkshop.Execute(connection, """
+                CREATE TABLE tap (number bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, pier text, card text, sailing text);
+                CREATE INDEX by_card ON tap (card);
+                CREATE TABLE deck (sailing text PRIMARY KEY, on_board int)
+                """);
+        }
+        // All clients are connected and warm before the time begins.
+        using var ready = new Barrier(Clients + 1);
+        var clients = Enumerable.Range(0, Clients).Select(c => Task.Factory.StartNew(() => ClientAsync(c), TaskCreationOptions.LongRunning).Unwrap()).ToArray();
+        ready.SignalAndWait();
+        var began = Stopwatch.GetTimestamp();
+        await Task.WhenAll(clients);
+        return Workshop.Rate(Events, began);
+
+        async Task ClientAsync(int client)
+        {
+            await using var connection = (NpgsqlConnection)await store.OpenConnectionAsync();
+            await using var look = ServerWorkshop.Prepare(connection, "SELECT count(*) FROM tap WHERE card = $1", NpgsqlDbType.Text);
+            await using var insert = ServerWorkshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", NpgsqlDbType.Text, NpgsqlDbType.Text, NpgsqlDbType.Text);
+            await using var update = ServerWorkshop.Prepare(
+                connection, "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1", NpgsqlDbType.Text);
+            for (var i = -50; i < Events / Clients; i++)
+            {
+                if (i == 0) ready.SignalAndWait();
+                var tap = Workshop.Tap((i + 50) * Clients + client);
+                await using var transaction = await connection.BeginTransactionAsync();
+                if (!smallest)
+                {
+                    await ServerWorkshop.With(look, tap.Card).ExecuteScalarAsync();
+                    await ServerWorkshop.With(update, $"{tap.Sailing}-{client}").ExecuteNonQueryAsync();
+                }
+                await ServerWorkshop.With(insert, tap.Pier, tap.Card, tap.Sailing).ExecuteNonQueryAsync();
+                if (publishes) await outbox.AddAndCommitAsync(transaction, tap);
+                else await transaction.CommitAsync();
+            }
+        }
+    }
+}

@@ -1,0 +1,63 @@
+using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using GentleCourier.Publishing;
+using Microsoft.Extensions.DependencyInjection;
+using NpgsqlTypes;
+
+namespace GentleCourier.Bench.Postgres;
+
+/// <summary>The relay, against a loop that copies a batch into the other database and then deletes it from the first.</summary>
+internal sealed class PostgresRelay : IBenchmark
+{
+    public string Name => "pg-relay";
+
+    public string What => "PostgreSQL: outbox to broker in batches of 500, against a bare copy and delete";
+
+    public int Events => 100_000;
+
+    public async Task<double> OursAsync(Workshop workshop)
+    {
+        await using var server = new ServerWorkshop();
+        var (harbour, target) = (ServerWorkshop.AddressOfNew("harbour"), ServerWorkshop.AddressOfNew("target"));
+        var broker = await server.BrokerAsync(target);
+        var host = server.Host(harbour, target, _ => { });
+        var store = host.Services.GetRequiredService<IStore>();
+        await store.PrepareAsync(create: true);
+        var outbox = host.Services.GetRequiredService<IOutbox>();
+        await using (var connection = await store.OpenConnectionAsync())
+        {
+            foreach (var chunk in Enumerable.Range(0, Events).Chunk(10_000))
+            {
+                await using var transaction = await connection.BeginTransactionAsync();
+                await outbox.AddManyAndCommitAsync(transaction, chunk.Select(i => EventDraft.Of(Workshop.Tap(i))));
+            }
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        await host.StartAsync();
+        while ((await broker.ReadFiguresAsync()).Single().Ready < Events) await Task.Delay(5);
+        return Workshop.Rate(Events, began);
+    }
+
+    public async Task<double> BareAsync(Workshop workshop)
+    {
+        ServerWorkshop.AddressOfNew("bare_harbour");
+        ServerWorkshop.AddressOfNew("bare_target");
+        await using var store = ServerWorkshop.Open("bare_harbour", "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, type text NOT NULL, event bytea NOT NULL)");
+        await using var broker = ServerWorkshop.Open("bare_target", ServerWorkshop.BareQueue);
+        await using (var add = ServerWorkshop.Prepare(store, "INSERT INTO outbox (type, event) SELECT 'bench.tap', e FROM unnest($1) e", NpgsqlDbType.Array | NpgsqlDbType.Bytea))
+            foreach (var chunk in Enumerable.Range(0, Events).Chunk(10_000)) await ServerWorkshop.With(add, (object)Array.ConvertAll(chunk, Workshop.Json)).ExecuteNonQueryAsync();
+
+        await using var read = ServerWorkshop.Prepare(store, "SELECT id, event FROM outbox ORDER BY id LIMIT 500");
+        await using var insert = ServerWorkshop.Prepare(broker, "INSERT INTO queue (event) SELECT e FROM unnest($1) e", NpgsqlDbType.Array | NpgsqlDbType.Bytea);
+        await using var delete = ServerWorkshop.Prepare(store, "DELETE FROM outbox WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
+        var began = Stopwatch.GetTimestamp();
+        while (await ServerWorkshop.ReadAsync(read) is { Count: > 0 } rows)
+        {
+            await ServerWorkshop.With(insert, (object)rows.Select(r => r.Event).ToArray()).ExecuteNonQueryAsync();
+            await ServerWorkshop.With(delete, (object)rows.Select(r => r.Id).ToArray()).ExecuteNonQueryAsync();
+        }
+        return Workshop.Rate(Events, began);
+    }
+}
