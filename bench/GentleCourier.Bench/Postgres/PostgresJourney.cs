@@ -54,7 +54,7 @@ internal sealed class PostgresJourney : IBenchmark
             await ServerWorkshop.With(insert, tap.Pier, tap.Card, tap.Sailing).ExecuteNonQueryAsync();
             await outbox.AddAndCommitAsync(transaction, tap);
         }
-        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || (await broker.ReadFiguresAsync())[0] is not { Ready: 0, InHand: 0 }) await Task.Delay(2);
+        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || (await broker.ReadFiguresAsync())[0] is not { Ready: 0, InHand: 0 }) await Task.Delay(20);
         return Workshop.Rate(Events, began);
     }
 

@@ -145,7 +145,10 @@ internal sealed partial class Session : ISettler
     /// <summary>How long what has been finished may still gather: not at all when a handler has run out of work.</summary>
     private TimeSpan Patience() => urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
         ? TimeSpan.Zero
-        : Gathering - clock.GetElapsedTime(lastSettled);
+        : RoundedUp(Gathering - clock.GetElapsedTime(lastSettled));
+
+    /// <summary>To whole milliseconds: timers cut off the rest, and would end at once again and again.</summary>
+    private static TimeSpan RoundedUp(TimeSpan time) => TimeSpan.FromMilliseconds(Math.Ceiling(time.TotalMilliseconds));
 
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
