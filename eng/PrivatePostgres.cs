@@ -20,7 +20,7 @@ public sealed class PrivatePostgres : IDisposable
 
     public string Folder { get; }
 
-    /// <summary>Its address without a database, such as <c>postgres://courier@127.0.0.1:24614</c>.</summary>
+    /// <summary>Its address without a database, such as <c>postgres://owner@127.0.0.1:24614</c>.</summary>
     public string Address { get; private set; } = "";
 
     public string Password { get; }
@@ -28,7 +28,8 @@ public sealed class PrivatePostgres : IDisposable
     public int Port => new Uri(Address).Port;
 
     /// <summary>Starts it again after <see cref="Stop"/>, at the same address.</summary>
-    public void Start() => Address = Run(["start", Folder, .. settings]).Trim();
+    /// <param name="more">Further settings.</param>
+    public void Start(params string[] more) => Address = Run(["start", Folder, .. settings, .. more]).Trim();
 
     /// <summary>Stops it; immediately is as a crash would.</summary>
     public void Stop(bool immediately) => Run(["stop", Folder, immediately ? "immediate" : "fast"]);
@@ -52,7 +53,7 @@ public sealed class PrivatePostgres : IDisposable
     /// <summary>A connection to a database, past the library.</summary>
     public NpgsqlConnection Open(string database)
     {
-        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={Port};Username=courier;Password={Password};Pooling=false;Database={database}");
+        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={Port};Username=owner;Password={Password};Pooling=false;Database={database}");
         connection.Open();
         return connection;
     }

@@ -39,7 +39,7 @@ start() {
     chmod 600 "$dir/password"
     chown "$(owner_of_files)" "$dir" "$dir/password"
     as_owner test -x "$dir" || { echo "the user $(owner_of_files), who runs the server, cannot enter $dir: choose a folder that others may enter" >&2; exit 1; }
-    as_owner "$bin/initdb" -D "$dir/data" -U courier --pwfile "$dir/password" --auth-local trust --auth-host scram-sha-256 \
+    as_owner "$bin/initdb" -D "$dir/data" -U owner --pwfile "$dir/password" --auth-local trust --auth-host scram-sha-256 \
       -E UTF8 --locale C --no-sync >"$dir/initdb.log" 2>&1 || { cat "$dir/initdb.log" >&2; exit 1; }
   fi
   # On a restart the port stays: clients find the server again.
@@ -55,7 +55,7 @@ start() {
     } | as_owner tee "$dir/data/postgresql.auto.conf" >/dev/null
     if as_owner "$bin/pg_ctl" -D "$dir/data" -l "$dir/server.log" -w -t 60 start >/dev/null 2>&1; then
       echo "$candidate" > "$dir/port"
-      echo "postgres://courier@127.0.0.1:$candidate"
+      echo "postgres://owner@127.0.0.1:$candidate"
       return
     fi
   done

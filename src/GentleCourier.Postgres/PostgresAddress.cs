@@ -1,3 +1,4 @@
+using System.Data;
 using System.Globalization;
 using System.Net;
 using GentleCourier.Engines;
@@ -10,9 +11,10 @@ internal sealed class PostgresAddress
 {
     private const string Form = "an address is like postgres://USER@HOST:5432/DATABASE";
 
-    private PostgresAddress(NpgsqlConnectionStringBuilder settings, string schema)
+    private PostgresAddress(NpgsqlConnectionStringBuilder settings, string schema, IsolationLevel isolation)
     {
         Settings = settings;
+        Isolation = isolation;
         SchemaName = schema;
         var user = settings.Username is null ? "" : $"{Uri.EscapeDataString(settings.Username)}@";
         var isSocket = settings.Host!.StartsWith('/');
@@ -28,6 +30,9 @@ internal sealed class PostgresAddress
 
     /// <summary>The schema of the library's tables: a lower-case identifier.</summary>
     public string SchemaName { get; }
+
+    /// <summary>In which events are handled.</summary>
+    public IsolationLevel Isolation { get; }
 
     /// <summary>The address without its secrets and finer settings.</summary>
     public string DisplayName { get; }
@@ -53,12 +58,14 @@ internal sealed class PostgresAddress
         if (!string.IsNullOrEmpty(user)) settings.Username = Uri.UnescapeDataString(user);
         if (password is not null) settings.Password = Uri.UnescapeDataString(password);
         var schema = DefaultSchema;
+        var isolation = IsolationLevel.ReadCommitted;
         foreach (var option in (query ?? "").Split('&', StringSplitOptions.RemoveEmptyEntries))
         {
             var (name, value) = Cut(option, '=');
             name = Uri.UnescapeDataString(name);
             if (value is null) throw Wrong($"'{name}' has no value");
             if (name == "schema") schema = Uri.UnescapeDataString(value);
+            else if (name == "isolation") isolation = IsolationOf(value);
             else Set(settings, name, Uri.UnescapeDataString(value));
         }
 
@@ -66,7 +73,7 @@ internal sealed class PostgresAddress
         if (string.IsNullOrEmpty(settings.Database)) throw Wrong("it names no database");
         if (!IsIdentifier(schema)) throw Wrong($"'{schema}' is not a schema's name: up to 40 lower-case letters, digits and _, starting with a letter");
         if (!settings.ShouldSerialize("SSL Mode") && !IsThisHost(settings.Host)) settings.SslMode = SslMode.VerifyFull;
-        return new PostgresAddress(settings, schema);
+        return new PostgresAddress(settings, schema, isolation);
     }
 
     private static void Set(NpgsqlConnectionStringBuilder settings, string name, string value)
@@ -84,6 +91,14 @@ internal sealed class PostgresAddress
             throw Wrong($"the driver knows no setting '{name}', or not with this value");
         }
     }
+
+    private static IsolationLevel IsolationOf(string value) => value switch
+    {
+        "read-committed" => IsolationLevel.ReadCommitted,
+        "repeatable-read" => IsolationLevel.RepeatableRead,
+        "serializable" => IsolationLevel.Serializable,
+        _ => throw Wrong("isolation must be read-committed, repeatable-read or serializable"),
+    };
 
     private static (string Host, int? Port) SplitPort(string server)
     {

@@ -5,10 +5,11 @@ namespace GentleCourier.Postgres;
 
 /// <summary>
 /// Stores and brokers in PostgreSQL databases, shared by any number of hosts. Addresses are
-/// <c>postgres://USER@HOST:PORT/DATABASE</c>, with further settings of the driver after a question mark
-/// (<c>?ssl mode=VerifyFull</c>), and <c>?schema=NAME</c> for another schema than <c>courier</c>; a socket's folder is
-/// named by <c>postgres:///DATABASE?host=/FOLDER</c>. The password may be part of the address where that comes from a
-/// secret configuration; better is PGPASSWORD or a password file (PGPASSFILE, ~/.pgpass).
+/// <c>postgres://USER@HOST:PORT/DATABASE</c>, or <c>postgres://USER@/DATABASE?host=/FOLDER</c> for a socket. After the
+/// question mark may stand <c>schema=NAME</c>, for another schema than <c>courier</c>; <c>isolation=serializable</c> or
+/// <c>repeatable-read</c>, for the transactions in which events are handled; and any setting of the driver, such as
+/// <c>maximum pool size=20</c>. The password is best in PGPASSWORD or a password file (PGPASSFILE, ~/.pgpass); it may be
+/// part of the address where that comes from a secret configuration.
 /// </summary>
 /// <remarks>
 /// TLS with a verified certificate is required for every host but this one, unless the address says otherwise. Times of

@@ -1,3 +1,4 @@
+using System.Data;
 using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
@@ -13,6 +14,7 @@ internal sealed class PostgresStore : IStore
     private readonly PostgresServer server;
     private readonly StoreStatements sql;
     private readonly TimeProvider clock;
+    private readonly IsolationLevel isolation;
     private readonly Listener listener;
     private readonly Signal added = new();
     private readonly ConditionalWeakTable<DbTransaction, Handling> handlings = [];
@@ -26,6 +28,7 @@ internal sealed class PostgresStore : IStore
         server = new PostgresServer(address, clock);
         sql = new StoreStatements(server);
         this.clock = clock;
+        isolation = address.Isolation;
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
     }
 
@@ -173,7 +176,7 @@ internal sealed class PostgresStore : IStore
         NpgsqlTransaction? transaction = null;
         try
         {
-            transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);
+            transaction = await connection.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
             var rows = 0;
             var (sources, ids) = Split(events);
             await RunAsync(

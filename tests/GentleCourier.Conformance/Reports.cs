@@ -8,6 +8,8 @@ public sealed class Reports : ILoggerFactory, ILogger
 {
     public ConcurrentQueue<string> Lines { get; } = [];
 
+    public ConcurrentQueue<Exception> Errors { get; } = [];
+
     public ILogger CreateLogger(string categoryName) => this;
 
     public void AddProvider(ILoggerProvider provider)
@@ -18,8 +20,11 @@ public sealed class Reports : ILoggerFactory, ILogger
 
     public bool IsEnabled(LogLevel logLevel) => true;
 
-    public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception, Func<TState, Exception?, string> formatter) =>
+    public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception, Func<TState, Exception?, string> formatter)
+    {
         Lines.Enqueue(formatter(state, exception));
+        if (exception is not null) Errors.Enqueue(exception);
+    }
 
     public void Dispose()
     {

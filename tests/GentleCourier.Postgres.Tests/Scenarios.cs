@@ -50,7 +50,11 @@ public sealed class Databases(PrivatePostgres server) : Place
 
     public override ValueTask DisposeAsync()
     {
-        foreach (var name in names.Values) server.Drop(name);
+        lock (gate)
+        {
+            foreach (var name in names.Values) server.Drop(name);
+            names.Clear();
+        }
         return ValueTask.CompletedTask;
     }
 

@@ -1,0 +1,62 @@
+using GentleCourier.Conformance;
+using GentleCourier.Publishing;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Postgres.Tests;
+
+/// <summary>Transactions that commit in another order than that of their rows' numbers.</summary>
+public sealed class OverlapTests
+{
+    /// <summary>How many transactions; more of them make it a trial of its own, of minutes.</summary>
+    private static int Count => int.Parse(Environment.GetEnvironmentVariable("COURIER_OVERLAPPING") ?? "4000");
+
+    [Fact]
+    public async Task Whatever_commits_is_relayed_and_nothing_else_while_relays_are_killed()
+    {
+        await using var crossing = new Crossing(new Databases());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE tap (number INTEGER)");
+        var outbox = harbour.Services.GetRequiredService<IOutbox>();
+
+        var next = 0;
+        var publishing = Task.WhenAll(Enumerable.Range(0, 32).Select(writer => Task.Run(async () =>
+        {
+            var random = new Random(writer);
+            while (Interlocked.Increment(ref next) is var number && number <= Count)
+            {
+                await using var connection = await harbour.Store().OpenConnectionAsync();
+                await using var transaction = await connection.BeginTransactionAsync();
+                await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
+                await outbox.AddAsync(transaction, new Tap(number));
+                // A tenth of them keep the others' numbers waiting for long.
+                await Task.Delay(random.Next(10) == 0 ? random.Next(100) : random.Next(5));
+                if (random.Next(5) == 0) await transaction.RollbackAsync();
+                else await transaction.CommitAsync();
+            }
+        })));
+
+        var relays = Enumerable.Range(0, 2).Select(_ => new Rig(crossing, "relay", "harbour")).ToArray();
+        try
+        {
+            for (var kill = 0; !publishing.IsCompleted; kill++)
+            {
+                var goal = Math.Min(Count, Volatile.Read(ref next) + 1500);
+                await Crossing.UntilAsync(() => Task.FromResult(publishing.IsCompleted || Volatile.Read(ref next) >= goal), "more is published");
+                if (publishing.IsCompleted) break;
+                await relays[kill % 2].KillAsync();
+                relays[kill % 2].Dispose();
+                relays[kill % 2] = new Rig(crossing, "relay", "harbour");
+            }
+            await publishing;
+            await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
+        }
+        finally
+        {
+            foreach (var relay in relays) relay.Dispose();
+        }
+        var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap ORDER BY 1");
+        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json)).ToHashSet();
+        Assert.Equal(committed, relayed.Order());
+    }
+}
