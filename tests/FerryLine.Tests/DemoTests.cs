@@ -11,6 +11,12 @@ public sealed class DemoTests : IDisposable
     private readonly string folder = Directory.CreateTempSubdirectory("ferryline-test-").FullName;
     private readonly List<string> output = [];
 
+    public DemoTests()
+    {
+        // A server that the demo starts runs as another user, and must be let through to its folder.
+        if (OperatingSystem.IsLinux()) File.SetUnixFileMode(folder, File.GetUnixFileMode(folder) | UnixFileMode.OtherExecute);
+    }
+
     [Fact]
     public async Task The_day_is_played_and_its_ledger_balances()
     {
@@ -43,6 +49,21 @@ public sealed class DemoTests : IDisposable
         var ledger = await PlayAsync("chaos", "--events", "2500", "--kills", "15", "--seed", "7");
         AssertBalanced(ledger);
         Assert.Contains(output, line => line.StartsWith("killed: deck-count 3, fares 3, notices 3, publisher 3, relay 3", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public async Task On_a_database_server_the_ledger_balances_as_well()
+    {
+        AssertBalanced(await PlayAsync("--engine", "postgres", "--kill-fares", "1"));
+        Assert.Contains("postgres://owner@127.0.0.1", string.Join('\n', output), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_database_server_is_killed_too_and_nothing_is_lost_or_acts_twice()
+    {
+        var ledger = await PlayAsync("chaos", "--engine", "postgres", "--events", "2500", "--kills", "5", "--server-kills", "2", "--seed", "8");
+        AssertBalanced(ledger);
+        Assert.Contains(output, line => line.StartsWith("killed: deck-count 1, fares 1, notices 1, publisher 1, relay 1, server 2", StringComparison.Ordinal));
     }
 
     [Fact]

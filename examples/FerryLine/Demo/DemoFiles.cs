@@ -48,6 +48,9 @@ internal sealed class DemoFiles : IDisposable
     /// <summary>The address of the broker.</summary>
     public string Broker => Address("broker");
 
+    /// <summary>The address of the broker, as short as it tells something.</summary>
+    public string ShownBroker => server is null ? "a SQLite file" : Broker;
+
     /// <summary>The address of a service's store.</summary>
     public string Store(string service) => Address(service.ToLowerInvariant());
 

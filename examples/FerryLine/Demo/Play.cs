@@ -49,7 +49,7 @@ internal static class Play
     {
         var day = Day.Read(Path.Combine(AppContext.BaseDirectory, "Data"));
         AnsiConsole.MarkupLine(
-            $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} sailings, {day.Piers.Count} piers");
+            $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} sailings, {day.Piers.Count} piers; the broker is {Markup.Escape(files.ShownBroker)}");
 
         await using var broker = files.OpenBroker();
         await DeployAsync(broker, cancel);
