@@ -1,10 +1,12 @@
 #!/usr/bin/env bash
 # Restores, builds and runs all tests. The last line counts them: "N passed, N failed".
-# Needs the .NET 10 SDK and access to NuGet; it starts and stops everything else by itself, in temporary folders.
+# Needs the .NET 10 SDK and access to NuGet, and PostgreSQL's programs, which it installs where they are missing (Debian, as
+# root); it starts and stops servers by itself, in temporary folders.
 set -uo pipefail
 cd "$(dirname "$0")/.."
 export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
+eng/postgres.sh install || exit 1
 dotnet restore --locked-mode GentleCourier.slnx || exit 1
 dotnet build --no-restore -c Release GentleCourier.slnx || exit 1
 
