@@ -97,9 +97,12 @@ internal sealed class QueueWatch : IAsyncDisposable
                     foreach (var queue in queues) changed(queue).Raise();
                 }
             }
-            var tick = queues.Length > 0 ? Task.Delay(Tick, disposed.Token) : Task.Delay(Timeout.Infinite, disposed.Token);
-            var due = soonest < Tick || clock != TimeProvider.System && soonest != TimeSpan.MaxValue ? Task.Delay(soonest, clock, disposed.Token) : tick;
+            using var over = CancellationTokenSource.CreateLinkedTokenSource(disposed.Token);
+            var tick = Task.Delay(queues.Length > 0 ? Tick : Timeout.InfiniteTimeSpan, over.Token);
+            // A clock that is not the system's may be set forward by any time, and a look by the tick would be long after.
+            var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue) ? Task.Delay(soonest, clock, over.Token) : tick;
             await Task.WhenAny(next, tick, due).ConfigureAwait(false);
+            await over.CancelAsync().ConfigureAwait(false);
             await Task.Delay(Pause, disposed.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
     }

@@ -146,7 +146,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         [
             new(crossing, "publish", $"harbour-{s}", $"Rig:Count={Marks}", $"Courier:Source=/rig/{s}"),
             new(crossing, "relay", $"harbour-{s}"),
-            new(crossing, "receive", "fares", "Courier:Receivers:marks:Parallel=2"),
+            // With nine processes on few cores, a second may pass before one has its turn.
+            new(crossing, "receive", "fares", "Courier:Receivers:marks:Parallel=2", "Courier:Receivers:marks:Lease=00:00:30"),
         ])];
         try
         {

@@ -13,8 +13,10 @@ namespace GentleCourier.Publishing;
 internal sealed partial class Relay(
     IStore store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
 {
-    // Under load a batch is gathered for this long; after a pause the first event leaves at once.
+    // Under load a batch is gathered for this long, and for so many times as long as the last one took; after a pause the
+    // first event leaves at once.
     private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
+    private const int Restraint = 4;
 
     private readonly RelayOptions options = options.Value;
     private readonly string name = WorkerName.Unique();
@@ -72,7 +74,8 @@ internal sealed partial class Relay(
                     return;
                 }
                 // Each batch costs two commits: relaying every event by itself would slow down those who publish them.
-                var rest = Gathering - clock.GetElapsedTime(began);
+                var took = clock.GetElapsedTime(began);
+                var rest = took * Restraint > Gathering ? took * (Restraint - 1) : Gathering - took;
                 if (batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
                 continue;
             }
