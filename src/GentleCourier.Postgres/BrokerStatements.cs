@@ -1,3 +1,5 @@
+using Npgsql;
+
 namespace GentleCourier.Postgres;
 
 /// <summary>What a broker says to its database. <c>$1</c> is the time, or nothing for the server's own, where a statement takes one.</summary>
@@ -13,20 +15,23 @@ internal sealed class BrokerStatements(PostgresServer server)
     private const string OrAdd = "ON CONFLICT (queue, slot) DO UPDATE SET copies = t.copies + excluded.copies, dead = t.dead + excluded.dead";
     private const string CountAccepted = $"{ToTally} SELECT $1, {Slot}, -count(*), 0 FROM gone HAVING count(*) > 0 {OrAdd}";
     private const string CountSetAside = $"{ToTally} SELECT $1, {Slot}, -count(*), count(*) FROM gone HAVING count(*) > 0 {OrAdd}";
-    private const string CountAdded = $"{ToTally} SELECT queue, {Slot}, count(*), 0 FROM added GROUP BY queue ORDER BY queue {OrAdd}";
 
     public readonly string Routes = server.Sql("SELECT (SELECT version FROM courier.topology), type, queue FROM courier.topology LEFT JOIN courier.route ON true ORDER BY type, queue");
 
-    /// <summary>Adds nothing where the topology is no longer the one that the events were dealt by.</summary>
-    public readonly string Publish = server.Sql($"""
-        WITH added AS (
-            INSERT INTO courier.copy (queue, arrived, event)
-            SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
-            CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r
-            WHERE (SELECT version FROM courier.topology) = $4 ORDER BY place RETURNING queue),
-        counted AS ({CountAdded})
-        SELECT version = $4 FROM courier.topology
+    public readonly string AddCopies = server.Sql("""
+        INSERT INTO courier.copy (queue, arrived, event)
+        SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
+        CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
+
+    public readonly string CountAdded = server.Sql(
+        $"{ToTally} SELECT queue, {Slot}, added, 0 FROM unnest($1, $2) AS a (queue, added) ORDER BY queue {OrAdd}");
+
+    /// <summary>Fails, and undoes the round trip, where the topology is no longer the one that the events were dealt by.</summary>
+    public readonly string CheckTopology = server.Sql("SELECT 1 / (version = $1)::int FROM courier.topology");
+
+    /// <summary>How <see cref="CheckTopology"/> fails.</summary>
+    public const string TopologyChanged = PostgresErrorCodes.DivisionByZero;
 
     // The waiting ones are looked for from where the last hand-over ended: what was settled before that lies there until it
     // is cleared away, which may take as long as the longest transaction of the whole database. Now and then, and when

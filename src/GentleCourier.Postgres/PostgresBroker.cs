@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Watching;
+using Npgsql;
 
 namespace GentleCourier.Postgres;
 
@@ -55,23 +56,33 @@ internal sealed class PostgresBroker : IBroker
         {
             var known = routes ??= await topology.ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
             var plan = Routing.Deal(events, known.Queues, DisplayName);
-            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken).ToArray();
-            var isCurrent = false;
-            FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
-            await server.RunAsync(
-                "publish to",
-                new RoundTrip().Add(
-                    sql.Publish, row => isCurrent = row.GetBoolean(0), server.Now,
-                    Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)), Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)), Parameter.Of(known.Version)),
-                cancellationToken, PublishLimit).ConfigureAwait(false);
-            FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
-            if (isCurrent)
+            try
             {
+                FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
+                await server.RunAsync("publish to", Publishing(events, plan, known.Version), cancellationToken, PublishLimit).ConfigureAwait(false);
+                FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
                 Announce(plan.Copies.Select(copy => (int)copy.Queue).Distinct());
                 return plan.Results;
             }
-            routes = null;
+            catch (CourierException e) when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
+            {
+                routes = null;
+            }
         }
+    }
+
+    private RoundTrip Publishing(IReadOnlyList<EncodedEvent> events, Routing.Plan plan, long version)
+    {
+        var trip = new RoundTrip();
+        if (plan.Copies.Count > 0)
+        {
+            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken).ToArray();
+            var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
+            trip.Add(
+                sql.AddCopies, server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)), Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)));
+            trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)), Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
+        }
+        return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(version));
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)

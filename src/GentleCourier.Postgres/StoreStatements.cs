@@ -61,7 +61,9 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string Fresh = server.Sql("""
         SELECT id, event_id, type, partition_key, event FROM courier.outbox o
-        WHERE (SELECT true FROM courier.outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL LIMIT 1) IS NULL ORDER BY id
+        WHERE NOT (SELECT EXISTS (SELECT FROM courier.outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL))
+           OR (SELECT true FROM courier.outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL LIMIT 1) IS NULL
+        ORDER BY id
         LIMIT greatest(1, $2 - (SELECT count(*) FROM (SELECT FROM courier.outbox_held WHERE due <= coalesce($1, now()) LIMIT greatest(1, $2 / 2)) d))
         """);
 

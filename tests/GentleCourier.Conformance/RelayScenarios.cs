@@ -105,6 +105,22 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
+    public async Task A_relay_that_waits_is_told_of_every_commit()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        // By itself it would look again after minutes, far beyond the limit of the test.
+        var relay = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
+        await Crossing.UntilAsync(async () => (await relay.Store().ReadOutboxFiguresAsync()).Relay is not null, "it leads");
+        var publisher = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        for (var i = 1; i <= 20; i++)
+        {
+            await publisher.PublishAsync(new Tap(i));
+            if (i % 2 == 0) await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == i, "it is relayed");
+        }
+    }
+
+    [Fact]
     public async Task A_second_relay_takes_over_when_the_leader_is_killed()
     {
         await using var crossing = new Crossing(new TPlace());
