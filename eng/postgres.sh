@@ -25,7 +25,7 @@ install() {
   [ "$(id -u)" -eq 0 ] || { echo "PostgreSQL is not installed, and only root may install it: apt-get install postgresql" >&2; exit 1; }
   # The package would start a server of its own.
   mkdir -p /etc/postgresql-common && echo "create_main_cluster = false" > /etc/postgresql-common/createcluster.conf
-  apt-get update -q >&2 && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends postgresql >&2
+  apt-get update -q >&2 && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends -o Dpkg::Options::=--force-confold postgresql >&2
 }
 
 start() {
