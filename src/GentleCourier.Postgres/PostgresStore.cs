@@ -1,6 +1,5 @@
 using System.Data;
 using System.Data.Common;
-using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Watching;
@@ -17,7 +16,6 @@ internal sealed class PostgresStore : IStore
     private readonly IsolationLevel isolation;
     private readonly Listener listener;
     private readonly Signal added = new();
-    private readonly ConditionalWeakTable<DbTransaction, Handling> handlings = [];
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events.
     private long? leads;
     private bool saysThatItWaits;
@@ -42,12 +40,6 @@ internal sealed class PostgresStore : IStore
     public async Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         var connection = ConnectionOf(transaction);
-        if (handlings.TryGetValue(transaction, out var handling))
-        {
-            // The library makes this commit itself: the events travel with it.
-            handling.Added.AddRange(events);
-            return;
-        }
         await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.AddedNotCommitted);
     }
@@ -183,12 +175,7 @@ internal sealed class PostgresStore : IStore
                 connection,
                 new RoundTrip().Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
                 "handle an event in", cancellationToken).ConfigureAwait(false);
-            if (rows == events.Count)
-            {
-                var handling = new Handling(this, connection, transaction, queue);
-                handlings.Add(transaction, handling);
-                return handling;
-            }
+            if (rows == events.Count) return new Handling(this, connection, transaction, queue);
         }
         catch
         {
@@ -361,24 +348,15 @@ internal sealed class PostgresStore : IStore
 
         public DbTransaction Transaction => transaction;
 
-        /// <summary>Events that the receiver has added.</summary>
-        public List<EncodedEvent> Added { get; } = [];
-
         public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
             if (IsOver(transaction))
                 throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
             var trip = new RoundTrip();
             foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
-            await store.CommitAsync(connection, store.AddTo(trip, Added), cancellationToken).ConfigureAwait(false);
+            await store.CommitAsync(connection, trip, cancellationToken).ConfigureAwait(false);
         }
 
-        public ValueTask DisposeAsync()
-        {
-            if (Interlocked.Exchange(ref ended, true)) return ValueTask.CompletedTask;
-            // The driver uses the object again for the connection's next transaction, and that one may not be ours.
-            store.handlings.Remove(transaction);
-            return new(EndAsync(connection, transaction));
-        }
+        public ValueTask DisposeAsync() => Interlocked.Exchange(ref ended, true) ? ValueTask.CompletedTask : new(EndAsync(connection, transaction));
     }
 }

@@ -80,25 +80,28 @@ public sealed class ConflictTests
     }
 
     [Fact]
-    public async Task Events_that_are_added_after_a_handling_on_its_connection_are_written_at_once()
+    public async Task What_a_receiver_adds_is_undone_with_its_savepoint_and_kept_with_its_transaction()
     {
         await using var crossing = new Crossing(new Databases());
-        await crossing.RouteAsync(("test.tap", "taps"));
         var store = crossing.Store("fares");
         await store.PrepareAsync(create: true);
-        // The driver uses connections and transactions again; those of a handling are not taken for one afterwards.
-        for (var i = 0; i < 3; i++)
+        await using (var handling = await store.BeginHandlingAsync("taps", [new("/t", "1")]))
         {
-            await using (var handling = await store.BeginHandlingAsync("taps", [new("/t", $"{i}")]))
-            {
-                await store.AddAsync(handling!.Transaction, [Crossing.TapEvent(i)]);
-                await handling.CommitAsync([]);
-            }
-            await using var connection = await store.OpenConnectionAsync();
-            await using var transaction = await connection.BeginTransactionAsync();
-            await store.AddAsync(transaction, [Crossing.TapEvent(10 + i)]);
-            await transaction.CommitAsync();
+            await store.AddAsync(handling!.Transaction, [Crossing.TapEvent(1)]);
+            await handling.Transaction.SaveAsync("here");
+            await store.AddAsync(handling.Transaction, [Crossing.TapEvent(2)]);
+            await handling.Transaction.RollbackAsync("here");
+            await handling.CommitAsync([]);
         }
-        Assert.Equal(["0", "10", "1", "11", "2", "12"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
+        Assert.Equal("1", Assert.Single((await store.ReadOutboxAsync(10)).Rows).Event.Id);
+
+        // A receiver must not commit by itself. If it does it is told so, and what it has committed is not without its events.
+        await using (var handling = await store.BeginHandlingAsync("taps", [new("/t", "2")]))
+        {
+            await store.AddAsync(handling!.Transaction, [Crossing.TapEvent(3)]);
+            await handling.Transaction.CommitAsync();
+            await Assert.ThrowsAsync<Engines.CourierException>(() => handling.CommitAsync([]));
+        }
+        Assert.Equal(["1", "3"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
     }
 }

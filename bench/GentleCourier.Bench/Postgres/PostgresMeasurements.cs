@@ -80,7 +80,6 @@ internal static class PostgresMeasurements
                 return Stopwatch.GetTimestamp();
             });
             await Task.Delay(20);
-            await using var insert = new NpgsqlCommand("INSERT INTO outbox (event) VALUES ($1)", writer) { Parameters = { new() { Value = Workshop.Json(i) } } };
             var began = Stopwatch.GetTimestamp();
             await using var batch = new NpgsqlBatch(writer) { BatchCommands = { new("INSERT INTO outbox (event) VALUES ($1)") { Parameters = { new() { Value = Workshop.Json(i) } } }, new("NOTIFY news") } };
             await batch.ExecuteNonQueryAsync();

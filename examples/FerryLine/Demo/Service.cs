@@ -10,7 +10,7 @@ namespace FerryLine.Demo;
 internal sealed partial class Service : IAsyncDisposable
 {
     private const string Listening = "Now listening on: ";
-    private const int LongestTry = 10;
+    private const int QuickDeathsAllowed = 10;
     private static readonly TimeSpan RestartPause = TimeSpan.FromMilliseconds(500);
     private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
 
@@ -110,7 +110,7 @@ internal sealed partial class Service : IAsyncDisposable
             {
                 report($"{name} was killed, and is started again");
             }
-            else if (++quickDeaths > LongestTry)
+            else if (++quickDeaths > QuickDeathsAllowed)
             {
                 listening.TrySetException(new InvalidOperationException($"{name} does not stay up; read {Path.Combine(folder, name)}.log"));
                 report($"{name} ended with exit code {exitCode} again and again, and is given up");
