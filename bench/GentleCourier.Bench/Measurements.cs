@@ -19,6 +19,7 @@ internal static class Measurements
         "wake" => _ => WakeAsync(),
         "idle" => _ => IdleAsync(),
         "postgres" => _ => Postgres.PostgresMeasurements.RunAsync(),
+        "postgres-long" => Postgres.PostgresLongRun.RunAsync,
         "memory" => _ => MemoryAsync(),
         "worker" => WorkAsync,
         "publisher" => PublishAsync,

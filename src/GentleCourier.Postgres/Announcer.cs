@@ -3,10 +3,12 @@ using GentleCourier.Engines;
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// Tells the other processes which queues have changed: after the commit and in a transaction of its own, since one that
-/// announces keeps others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
+/// Tells other processes what has changed: after the commit and in a transaction of its own, since one that announces keeps
+/// others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
 /// </summary>
-internal sealed class Announcer(PostgresServer server, BrokerStatements sql) : IAsyncDisposable
+/// <param name="server">Whom to tell.</param>
+/// <param name="statement">With a list of what has changed as its parameter.</param>
+internal sealed class Announcer(PostgresServer server, string statement) : IAsyncDisposable
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
 
@@ -14,11 +16,11 @@ internal sealed class Announcer(PostgresServer server, BrokerStatements sql) : I
     private HashSet<int> gathered = [];
     private Task announcing = Task.CompletedTask;
 
-    public void Announce(int queue)
+    public void Announce(int changed)
     {
         lock (gate)
         {
-            gathered.Add(queue);
+            gathered.Add(changed);
             if (announcing.IsCompleted) announcing = Task.Run(AnnounceAsync);
         }
     }
@@ -35,7 +37,7 @@ internal sealed class Announcer(PostgresServer server, BrokerStatements sql) : I
     {
         while (true)
         {
-            HashSet<int> queues;
+            HashSet<int> changes;
             lock (gate)
             {
                 if (gathered.Count == 0)
@@ -44,11 +46,11 @@ internal sealed class Announcer(PostgresServer server, BrokerStatements sql) : I
                     announcing = Task.CompletedTask;
                     return;
                 }
-                (queues, gathered) = (gathered, []);
+                (changes, gathered) = (gathered, []);
             }
             try
             {
-                await server.RunAsync("announce a change in", new RoundTrip().NeedNotSurvive().Add(sql.Announce, static _ => { }, Parameter.Of([.. queues])), CancellationToken.None)
+                await server.RunAsync("announce a change in", new RoundTrip().NeedNotSurvive().Add(statement, static _ => { }, Parameter.Of([.. changes])), CancellationToken.None)
                     .ConfigureAwait(false);
             }
             catch (CourierException)

@@ -29,7 +29,7 @@ internal sealed class PostgresBroker : IBroker
         topology = new BrokerTopology(server, sql);
         reports = new BrokerReports(server, sql, topology);
         watch = new QueueWatch(server, sql, Changed, clock);
-        announcer = new Announcer(server, sql);
+        announcer = new Announcer(server, sql.Announce);
     }
 
     public string DisplayName => server.DisplayName;

@@ -38,10 +38,14 @@ internal sealed class PostgresServer : IAsyncDisposable
 
         own = new NpgsqlConnectionStringBuilder(common.ConnectionString) { NoResetOnClose = true, Options = $"{OwnPlans} {common.Options}" };
         ownSource = new(() => NpgsqlDataSource.Create(own));
-        services = new(() => NpgsqlDataSource.Create(common));
+        ConnectionString = common.ConnectionString;
+        services = new(() => NpgsqlDataSource.Create(ConnectionString));
     }
 
     public string DisplayName => address.DisplayName;
+
+    /// <summary>For the service's own connections; it may hold a password.</summary>
+    public string ConnectionString { get; }
 
     public string DatabaseName => address.Settings.Database!;
 

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
@@ -16,6 +17,8 @@ internal sealed class PostgresStore : IStore
     private readonly IsolationLevel isolation;
     private readonly Listener listener;
     private readonly Signal added = new();
+    private readonly Announcer announcer;
+    private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events.
     private long? leads;
     private bool saysThatItWaits;
@@ -28,14 +31,40 @@ internal sealed class PostgresStore : IStore
         this.clock = clock;
         isolation = address.Isolation;
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
+        announcer = new Announcer(server, sql.Announce);
     }
 
     public string DisplayName => server.DisplayName;
+
+    public string ConnectionString => server.ConnectionString;
+
+    public string OutboxTable => $"{server.SchemaName}.outbox";
 
     public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Schema.Store.PrepareAsync(server, create, cancellationToken);
 
     public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
         await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+
+    /// <summary>
+    /// Databases are told apart by asking them, once for each way to reach one: names of hosts and databases may differ, or be
+    /// the same.
+    /// </summary>
+    public async Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(connection);
+        var service = Check(connection);
+        if (adopted.ContainsKey(service.ConnectionString)) return;
+        var (ours, theirs) = ("", "");
+        await server.RunAsync("look into", new RoundTrip().Add(sql.Identity, row => ours = row.GetString(0)), cancellationToken).ConfigureAwait(false);
+        await RunAsync(service, new RoundTrip().Add(sql.Identity, row => theirs = row.GetString(0)), "look into", cancellationToken).ConfigureAwait(false);
+        if (ours != theirs)
+        {
+            throw new CourierException(
+                $"the service writes to the database '{service.Database}' on {service.DataSource}, and its store is {DisplayName}, another one of that name; "
+                + "both must be one database, or their changes would not commit together");
+        }
+        adopted.TryAdd(service.ConnectionString, true);
+    }
 
     public async Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
@@ -113,6 +142,8 @@ internal sealed class PostgresStore : IStore
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
 
+    public void WakeRelay() => announcer.Announce(0);
+
     /// <summary>
     /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its events
     /// before it could read this does not tell: so those that were under way are waited for by looking, more and more rarely.
@@ -162,27 +193,27 @@ internal sealed class PostgresStore : IStore
         saysThatItWaits = waits;
     }
 
-    public async Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
-        var connection = await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
-        NpgsqlTransaction? transaction = null;
+        var own = work ?? new OwnWork(this);
         try
         {
-            transaction = await connection.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
+            var transaction = await own.BeginAsync(isolation, cancellationToken).ConfigureAwait(false);
             var rows = 0;
             var (sources, ids) = Split(events);
             await RunAsync(
-                connection,
+                ConnectionOf(transaction),
                 new RoundTrip().Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
                 "handle an event in", cancellationToken).ConfigureAwait(false);
-            if (rows == events.Count) return new Handling(this, connection, transaction, queue);
+            if (rows == events.Count) return new Handling(this, own, transaction, queue);
         }
         catch
         {
-            await EndAsync(connection, transaction).ConfigureAwait(false);
+            await own.EndAsync().ConfigureAwait(false);
             throw;
         }
-        await EndAsync(connection, transaction).ConfigureAwait(false);
+        await own.EndAsync().ConfigureAwait(false);
         return null;
     }
 
@@ -235,6 +266,7 @@ internal sealed class PostgresStore : IStore
     public async ValueTask DisposeAsync()
     {
         if (Interlocked.Exchange(ref disposed, true)) return;
+        await announcer.DisposeAsync().ConfigureAwait(false);
         await listener.DisposeAsync().ConfigureAwait(false);
         await server.DisposeAsync().ConfigureAwait(false);
     }
@@ -257,15 +289,20 @@ internal sealed class PostgresStore : IStore
     }
 
     /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>
-    private async Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)
+    private Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)
     {
         // A transaction in which a statement has failed answers a commit, without an error, by rolling back; another statement
         // it refuses.
         if (trip.Count == 0) trip.Add("SELECT 1", static _ => { });
         trip.Add("COMMIT");
+        return CommittingAsync(() => trip.RunAsync(connection, PostgresServer.Limit, cancellationToken));
+    }
+
+    private async Task CommittingAsync(Func<Task> commit)
+    {
         try
         {
-            await trip.RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+            await commit().ConfigureAwait(false);
         }
         catch (Exception e) when (PostgresServer.IsProblem(e))
         {
@@ -296,16 +333,16 @@ internal sealed class PostgresStore : IStore
     private NpgsqlConnection ConnectionOf(DbTransaction transaction)
     {
         ArgumentNullException.ThrowIfNull(transaction);
-        if (transaction is not NpgsqlTransaction known)
-        {
-            throw new CourierException(
-                $"events cannot be added: {transaction.GetType().Name} is not a transaction of {DisplayName}; open the connection with IStore.OpenConnectionAsync");
-        }
-        if (IsOver(known)) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
-        var connection = known.Connection!;
-        return connection.Database == server.DatabaseName ? connection : throw new CourierException(
-            $"events cannot be added: the transaction belongs to the database '{connection.Database}', and the outbox is in {DisplayName}; "
-            + "both must be one database, or they would not commit together");
+        if (transaction is NpgsqlTransaction known && IsOver(known)) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
+        return Check(transaction.Connection);
+    }
+
+    /// <exception cref="CourierException">It goes to another database than the store's.</exception>
+    private NpgsqlConnection Check(DbConnection? connection)
+    {
+        if (connection is NpgsqlConnection known && known.Database == server.DatabaseName) return known;
+        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'" : $"a {connection?.GetType().Name}";
+        throw new CourierException($"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their changes would not commit together");
     }
 
     /// <summary>A statement would be a transaction of its own then. The driver says it only by throwing.</summary>
@@ -328,21 +365,38 @@ internal sealed class PostgresStore : IStore
     private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
         ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);
 
-    private static async Task EndAsync(NpgsqlConnection connection, NpgsqlTransaction? transaction)
+    /// <summary>A transaction on a connection that is the service's for as long as it handles an event.</summary>
+    private sealed class OwnWork(PostgresStore store) : IUnitOfWork
     {
-        try
+        private NpgsqlConnection? connection;
+        private NpgsqlTransaction? transaction;
+
+        public async Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken)
         {
-            // Without a commit this rolls back.
-            if (transaction is not null) await transaction.DisposeAsync().ConfigureAwait(false);
+            connection = await store.server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+            return transaction = await connection.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
         }
-        catch (Exception e) when (PostgresServer.IsProblem(e))
+
+        public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task CommitAsync(CancellationToken cancellationToken) => store.CommitAsync(connection!, new RoundTrip(), cancellationToken);
+
+        public async Task EndAsync()
         {
-            // The connection is gone, and the server rolls back by itself.
+            try
+            {
+                // Without a commit this rolls back.
+                if (transaction is not null) await transaction.DisposeAsync().ConfigureAwait(false);
+            }
+            catch (Exception e) when (PostgresServer.IsProblem(e))
+            {
+                // The connection is gone, and the server rolls back by itself.
+            }
+            if (connection is not null) await connection.DisposeAsync().ConfigureAwait(false);
         }
-        await connection.DisposeAsync().ConfigureAwait(false);
     }
 
-    private sealed class Handling(PostgresStore store, NpgsqlConnection connection, NpgsqlTransaction transaction, string queue) : IHandling
+    private sealed class Handling(PostgresStore store, IUnitOfWork work, DbTransaction transaction, string queue) : IHandling
     {
         private bool ended;
 
@@ -350,13 +404,19 @@ internal sealed class PostgresStore : IStore
 
         public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
-            if (IsOver(transaction))
+            if (IsOver((NpgsqlTransaction)transaction))
                 throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
             var trip = new RoundTrip();
             foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
-            await store.CommitAsync(connection, trip, cancellationToken).ConfigureAwait(false);
+            // Another's commit is a commit alone, which would not say that a statement has failed before it.
+            if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
+            if (trip.Count > 0) await store.RunAsync(store.Check(transaction.Connection), trip, "handle an event in", cancellationToken).ConfigureAwait(false);
+            await store.CommittingAsync(() => work.CommitAsync(cancellationToken)).ConfigureAwait(false);
         }
 
-        public ValueTask DisposeAsync() => Interlocked.Exchange(ref ended, true) ? ValueTask.CompletedTask : new(EndAsync(connection, transaction));
+        public async ValueTask DisposeAsync()
+        {
+            if (!Interlocked.Exchange(ref ended, true)) await work.EndAsync().ConfigureAwait(false);
+        }
     }
 }

@@ -10,7 +10,8 @@ namespace GentleCourier.Postgres;
 internal sealed class Schema(string part, params string[] steps)
 {
     private const string Namespace = "CREATE SCHEMA IF NOT EXISTS courier;";
-    private const string Versions = "CREATE TABLE IF NOT EXISTS courier.version (part text PRIMARY KEY, version int NOT NULL);";
+    // A table for each part: one may be made by a service's own migrations, and know nothing of the other.
+    private readonly string versions = $"CREATE TABLE IF NOT EXISTS courier.{part}_version (version int PRIMARY KEY);";
 
     // Rows come and go: they are cleared away by their number, not by their share of a table that may be long or empty.
     private const string ShortLived =
@@ -55,7 +56,7 @@ internal sealed class Schema(string part, params string[] steps)
             error text,
             waits boolean NOT NULL
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
-        INSERT INTO courier.relay VALUES (1, NULL, 0, now(), NULL, false);
+        INSERT INTO courier.relay VALUES (1, NULL, 0, 'epoch', NULL, false);
 
         -- Events that were handled, by the queue in whose name.
         CREATE TABLE courier.inbox (
@@ -153,7 +154,7 @@ internal sealed class Schema(string part, params string[] steps)
         """);
 
     /// <summary>All of it, for a person to read or a migration tool to run on a database that has none of it.</summary>
-    public string Sql => $"{Namespace}\n{Versions}\nINSERT INTO courier.version VALUES ('{part}', {steps.Length});\n\n{string.Join("\n\n", steps)}\n";
+    public string Sql => $"{Namespace}\n{versions}\nINSERT INTO courier.{part}_version VALUES ({steps.Length});\n\n{string.Join("\n\n", steps)}\n";
 
     /// <summary>A statement with the tables of another schema. The name is an identifier: the address has been checked for that.</summary>
     public static string In(string schema, string statement) => schema == PostgresAddress.DefaultSchema ? statement : statement
@@ -199,13 +200,12 @@ internal sealed class Schema(string part, params string[] steps)
             if (done == steps.Length) return;
             // To make a schema is another right than to make tables in one, and is asked for only where there is none.
             var hasNamespace = await ExistsAsync(server, "to_regnamespace", server.SchemaName, cancellationToken).ConfigureAwait(false);
-            string[] statements = [hasNamespace ? "" : Namespace, Versions, .. steps.Skip(done)];
+            string[] statements = [hasNamespace ? "" : Namespace, versions, .. steps.Skip(done)];
             var command = new NpgsqlCommand(server.Sql(string.Join('\n', statements)), connection, transaction);
             await using (command.ConfigureAwait(false)) await command.ExecuteNonQueryAsync(cancellationToken).ConfigureAwait(false);
             await new RoundTrip()
-                .Add(
-                    server.Sql("INSERT INTO courier.version VALUES ($1, $2) ON CONFLICT (part) DO UPDATE SET version = excluded.version"),
-                    Parameter.Of(part), Parameter.Of(steps.Length))
+                .Add(server.Sql($"DELETE FROM courier.{part}_version"))
+                .Add(server.Sql($"INSERT INTO courier.{part}_version VALUES ($1)"), Parameter.Of(steps.Length))
                 .RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
             FaultPoint.Pass(FaultPoint.SchemaNotCommitted);
             await transaction.CommitAsync(cancellationToken).ConfigureAwait(false);
@@ -214,15 +214,14 @@ internal sealed class Schema(string part, params string[] steps)
 
     private async Task<int> VersionOfAsync(PostgresServer server, CancellationToken cancellationToken)
     {
-        if (!await ExistsAsync(server, "to_regclass", $"\"{server.SchemaName}\".version", cancellationToken).ConfigureAwait(false)) return 0;
+        if (!await ExistsAsync(server, "to_regclass", $"\"{server.SchemaName}\".{part}_version", cancellationToken).ConfigureAwait(false)) return 0;
 
-        var version = 0;
+        var found = 0;
         await server.RunAsync(
-            "read",
-            new RoundTrip().Add(server.Sql("SELECT version FROM courier.version WHERE part = $1"), row => version = row.GetInt32(0), Parameter.Of(part)),
-            cancellationToken).ConfigureAwait(false);
-        return version <= steps.Length ? version
-            : throw new CourierException($"the {part} in {server.DisplayName} has version {version}, made by a newer Gentle Courier; this one knows {steps.Length}, so update it");
+            "read", new RoundTrip().Add(server.Sql($"SELECT version FROM courier.{part}_version"), row => found = row.GetInt32(0)), cancellationToken)
+            .ConfigureAwait(false);
+        return found <= steps.Length ? found
+            : throw new CourierException($"the {part} in {server.DisplayName} has version {found}, made by a newer Gentle Courier; this one knows {steps.Length}, so update it");
     }
 
     private static async Task<bool> ExistsAsync(PostgresServer server, string function, string name, CancellationToken cancellationToken)

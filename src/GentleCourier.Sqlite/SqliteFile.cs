@@ -30,9 +30,14 @@ internal sealed class SqliteFile
         privateConnections = settings.ToString();
         settings.Pooling = true;
         pooledConnections = settings.ToString();
+        settings.Mode = SqliteOpenMode.ReadWriteCreate;
+        ConnectionString = settings.ToString();
     }
 
     public string Path { get; }
+
+    /// <summary>For connections that the service opens by itself, and by which it may make the file.</summary>
+    public string ConnectionString { get; }
 
     public string DisplayName => $"sqlite:{Path}";
 
@@ -61,8 +66,11 @@ internal sealed class SqliteFile
     /// <summary>Closes pooled connections that are at rest, so that nothing keeps the file open.</summary>
     public void ClosePool()
     {
-        using var connection = new SqliteConnection(pooledConnections);
-        SqliteConnection.ClearPool(connection);
+        foreach (var settings in new[] { pooledConnections, ConnectionString })
+        {
+            using var connection = new SqliteConnection(settings);
+            SqliteConnection.ClearPool(connection);
+        }
     }
 
     private SqliteConnection Open(string settings)
@@ -73,15 +81,28 @@ internal sealed class SqliteFile
             if (Directory.Exists(Path)) throw new CourierException($"{DisplayName} is a directory; name a database file in it");
             if (!File.Exists(Path)) throw new CourierException($"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
             connection.Open();
-            Patience.Give(connection, BusyLimit);
-            // FULL is what makes a commit survive a loss of power in WAL mode; some builds of SQLite default to less.
-            Execute(connection, "PRAGMA synchronous = FULL");
+            SetUp(connection);
             return connection;
         }
         catch (Exception e)
         {
             connection.Dispose();
             throw e is CourierException ? e : Problem(e, "open");
+        }
+    }
+
+    /// <summary>Makes an open connection as patient and as safe as all have to be.</summary>
+    public void SetUp(SqliteConnection connection)
+    {
+        try
+        {
+            Patience.Give(connection, BusyLimit);
+            // FULL is what makes a commit survive a loss of power in WAL mode; some builds of SQLite default to less.
+            Execute(connection, "PRAGMA synchronous = FULL");
+        }
+        catch (SqliteException e)
+        {
+            throw Problem(e, "open");
         }
     }
 

@@ -1,3 +1,4 @@
+using System.Data;
 using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
@@ -20,7 +21,7 @@ internal sealed class SqliteStore : IStore
     private readonly CommitWatch watch;
     private readonly Signal committed = new();
     private readonly SemaphoreSlim turn = new(1, 1);
-    private readonly ConditionalWeakTable<SqliteConnection, OutboxInsert> inserts = [];
+    private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
     private readonly Lock looking = new();
     private StoreStatements? statements;
     private InboxReader? inboxReader;
@@ -34,6 +35,10 @@ internal sealed class SqliteStore : IStore
     }
 
     public string DisplayName => file.DisplayName;
+
+    public string ConnectionString => file.ConnectionString;
+
+    public string OutboxTable => "courier_outbox";
 
     private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
 
@@ -60,20 +65,22 @@ internal sealed class SqliteStore : IStore
         return Task.FromResult<DbConnection>(file.OpenPooled());
     }
 
+    public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(connection);
+        file.SetUp(ServiceConnection.Check(connection, file));
+        return Task.CompletedTask;
+    }
+
     public Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
         cancellationToken.ThrowIfCancellationRequested();
-        if (transaction is not SqliteTransaction { Connection: { } connection })
-        {
-            throw new CourierException(transaction.Connection is null
-                ? "events cannot be added: the transaction is over; add them before the commit"
-                : $"events cannot be added: {transaction.GetType().Name} is not a transaction of {DisplayName}; open the connection with IStore.OpenConnectionAsync");
-        }
+        if (transaction.Connection is null) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
+        var service = On(transaction);
         try
         {
-            var insert = inserts.GetValue(connection, c => new OutboxInsert(c, file));
-            foreach (var @event in events) insert.Run(@event, Now);
+            foreach (var @event in events) service.AddToOutbox(@event, Now);
             FaultPoint.Pass(FaultPoint.AddedNotCommitted);
             return Task.CompletedTask;
         }
@@ -111,6 +118,11 @@ internal sealed class SqliteStore : IStore
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.RecordError(term, error), cancellationToken);
 
+    public void WakeRelay()
+    {
+        // Whoever commits has changed the file, and that is what the relay watches.
+    }
+
     public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
     {
         var next = committed.Next;
@@ -130,24 +142,25 @@ internal sealed class SqliteStore : IStore
         }
     }
 
-    public async Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
-        SqliteTransaction? transaction = null;
+        var own = work ?? new OwnWork(this);
         try
         {
-            var writes = Statements();
-            // The first statement takes the write lock, and waits for it if another process has it.
-            transaction = writes.Connection.BeginTransaction(deferred: true);
-            if (writes.AddToInbox(queue, events, Now)) return new Handling(this, transaction, queue);
-            EndTurn(transaction);
-            return null;
+            var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
+            var service = On(transaction);
+            if (service.AddToInbox(queue, events, Now)) return new Handling(this, own, transaction, service, queue);
         }
         catch (Exception e)
         {
-            EndTurn(transaction);
-            throw e is SqliteException ? file.Problem(e, "handle an event in") : e;
+            await EndTurnAsync(own).ConfigureAwait(false);
+            if (e is SqliteException) throw file.Problem(e, "handle an event in");
+            throw;
         }
+        await EndTurnAsync(own).ConfigureAwait(false);
+        return null;
     }
 
     public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
@@ -224,7 +237,7 @@ internal sealed class SqliteStore : IStore
 
     private StoreStatements Statements()
     {
-        if (statements is { Connection.State: not System.Data.ConnectionState.Open }) Close();
+        if (statements is { Connection.State: not ConnectionState.Open }) Close();
         return statements ??= new StoreStatements(file.Open());
     }
 
@@ -234,17 +247,12 @@ internal sealed class SqliteStore : IStore
         statements = null;
     }
 
-    /// <summary>Ends a handling without a commit, whatever state its transaction is in.</summary>
-    private void EndTurn(SqliteTransaction? transaction)
+    private ServiceConnection On(DbTransaction transaction) =>
+        services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(transaction.Connection!, file), c => new ServiceConnection(c, file));
+
+    private async Task EndTurnAsync(IUnitOfWork work)
     {
-        try
-        {
-            transaction?.Dispose();
-        }
-        catch (Exception)
-        {
-            Close();
-        }
+        await work.EndAsync().ConfigureAwait(false);
         turn.Release();
     }
 
@@ -271,21 +279,52 @@ internal sealed class SqliteStore : IStore
         },
         cancellationToken);
 
-    private sealed class Handling(SqliteStore store, SqliteTransaction transaction, string queue) : IHandling
+    /// <summary>Transactions on the store's connection, for as long as the turn is held.</summary>
+    private sealed class OwnWork(SqliteStore store) : IUnitOfWork
+    {
+        private SqliteTransaction? transaction;
+
+        // The first statement takes the write lock, and waits for it if another process has it.
+        public Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken) =>
+            Task.FromResult<DbTransaction>(transaction = store.Statements().Connection.BeginTransaction(deferred: true));
+
+        public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task CommitAsync(CancellationToken cancellationToken)
+        {
+            transaction!.Commit();
+            return Task.CompletedTask;
+        }
+
+        public Task EndAsync()
+        {
+            try
+            {
+                transaction?.Dispose();
+            }
+            catch (Exception)
+            {
+                // A connection in doubt is not used again.
+                store.Close();
+            }
+            return Task.CompletedTask;
+        }
+    }
+
+    private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction, ServiceConnection service, string queue) : IHandling
     {
         private bool ended;
 
         public DbTransaction Transaction => transaction;
 
-        public Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
+        public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
             if (transaction.Connection is null)
                 throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
             try
             {
-                if (except.Count > 0) store.Statements().TakeFromInbox(queue, except);
-                transaction.Commit();
-                return Task.CompletedTask;
+                service.TakeFromInbox(queue, except);
+                await work.CommitAsync(cancellationToken).ConfigureAwait(false);
             }
             catch (SqliteException e)
             {
@@ -293,44 +332,10 @@ internal sealed class SqliteStore : IStore
             }
         }
 
-        public ValueTask DisposeAsync()
+        public async ValueTask DisposeAsync()
         {
-            if (!ended)
-            {
-                ended = true;
-                store.EndTurn(transaction);
-            }
-            return ValueTask.CompletedTask;
-        }
-    }
-
-    /// <summary>The statement that adds to the outbox, kept for as long as the caller's connection is open.</summary>
-    private sealed class OutboxInsert
-    {
-        private readonly SqliteConnection connection;
-        private Statement? statement;
-
-        public OutboxInsert(SqliteConnection connection, SqliteFile file)
-        {
-            if (System.IO.Path.GetFullPath(connection.DataSource) != file.Path)
-            {
-                throw new CourierException(
-                    $"events cannot be added: the transaction belongs to {connection.DataSource}, and the outbox is in {file.DisplayName}; "
-                    + "both must be one database, or they would not commit together");
-            }
-            this.connection = connection;
-            connection.StateChange += (_, change) =>
-            {
-                if (change.CurrentState == System.Data.ConnectionState.Open) return;
-                statement?.Dispose();
-                statement = null;
-            };
-        }
-
-        public void Run(EncodedEvent @event, long now)
-        {
-            statement ??= new Statement(connection, "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
-            statement.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, @event.Json.Span).Run();
+            if (Interlocked.Exchange(ref ended, true)) return;
+            await store.EndTurnAsync(work).ConfigureAwait(false);
         }
     }
 }

@@ -14,7 +14,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement hasFresh, holdsKeys, fresh, due, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, deleteHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, holdFollowers, deleteFollowers;
-    private readonly Statement addToInbox, isInInbox, countCopy, takeFromInbox;
+    private readonly Statement isInInbox, countCopy;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -57,9 +57,7 @@ internal sealed class StoreStatements : IDisposable
                 WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL))
             """);
 
-        addToInbox = Prepare("INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
         isInInbox = Prepare(InboxReader.IsThere);
-        takeFromInbox = Prepare("DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         countCopy = Prepare("UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
     }
 
@@ -113,19 +111,6 @@ internal sealed class StoreStatements : IDisposable
         foreach (var mark in marks) Mark(mark, now);
         return true;
     });
-
-    /// <returns>False where one is there already.</returns>
-    public bool AddToInbox(string queue, IReadOnlyList<EventKey> events, long now)
-    {
-        foreach (var (source, id) in events)
-            if (addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 0) return false;
-        return true;
-    }
-
-    public void TakeFromInbox(string queue, IReadOnlyList<EventKey> events)
-    {
-        foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
-    }
 
     public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) => InboxReader.Look(isInInbox, queue, events);
 

@@ -168,7 +168,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             {
                 if (batch.Count == 3)
                 {
-                    await using var handling = await other.BeginHandlingAsync("taps", [new EventKey("/t", "1")], cancel);
+                    await using var handling = await other.BeginHandlingAsync("taps", [new EventKey("/t", "1")], cancellationToken: cancel);
                     await handling!.Transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (1)");
                     await handling.CommitAsync([], cancel);
                 }

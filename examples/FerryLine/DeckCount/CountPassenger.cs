@@ -1,11 +1,10 @@
-using Dapper;
 using FerryLine.Contracts;
-using GentleCourier.Publishing;
 using GentleCourier.Receiving;
+using Microsoft.EntityFrameworkCore;
 
 namespace FerryLine.DeckCount;
 
-internal sealed class CountPassenger(Timetable timetable, IOutbox outbox) : IReceiver<PassengerBoarded>
+internal sealed class CountPassenger(Timetable timetable, DeckContext decks) : IReceiver<PassengerBoarded>
 {
     public async Task HandleAsync(Delivery<PassengerBoarded> delivery, CancellationToken cancellationToken)
     {
@@ -16,22 +15,21 @@ internal sealed class CountPassenger(Timetable timetable, IOutbox outbox) : IRec
         if (day > ServiceDay.Today)
             throw new RejectException($"the tap is dated {day:yyyy-MM-dd}, and that day's sailings have not begun");
 
-        var transaction = await delivery.BeginAsync(cancellationToken);
-        var connection = transaction.Connection!;
-        await connection.ExecuteAsync(
-            "INSERT INTO boarding (event_id, sailing) VALUES (@Id, @Sailing)", new { delivery.Event.Id, boarded.Sailing }, transaction);
-        var onBoard = await connection.ExecuteScalarAsync<int>(
-            """
-            INSERT INTO deck (sailing, on_board) VALUES (@Sailing, 1)
-            ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1 RETURNING on_board
-            """,
-            new { boarded.Sailing }, transaction);
+        decks.Boardings.Add(new Boarding { EventId = delivery.Event.Id, Sailing = boarded.Sailing });
+        // The deck's row is locked until the commit, so that no two passengers are counted as the same one.
+        var counted = await decks.Database.SqlQuery<int>(
+            $"""
+            INSERT INTO deck (sailing, on_board) VALUES ({boarded.Sailing}, 1)
+            ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1 RETURNING on_board AS "Value"
+            """).ToListAsync(cancellationToken);
 
         // Exactly one passenger is the one who makes it nearly full.
-        if (onBoard != limit * 9 / 10) return;
-        var report = await outbox.AddAsync(
-            transaction, new DeckNearlyFull(boarded.Sailing, onBoard, limit), subject: boarded.Sailing, cancellationToken: cancellationToken);
-        await connection.ExecuteAsync(
-            "UPDATE deck SET nearly_full_event = @report WHERE sailing = @Sailing", new { report, boarded.Sailing }, transaction);
+        var onBoard = counted.Single();
+        if (onBoard == limit * 9 / 10)
+        {
+            var report = decks.AddEvent(new DeckNearlyFull(boarded.Sailing, onBoard, limit), subject: boarded.Sailing);
+            await decks.Decks.Where(d => d.Sailing == boarded.Sailing).ExecuteUpdateAsync(d => d.SetProperty(x => x.NearlyFullEvent, report), cancellationToken);
+        }
+        await decks.SaveChangesAsync(cancellationToken);
     }
 }

@@ -1,3 +1,4 @@
+using System.Data;
 using System.Data.Common;
 using GentleCourier.Events;
 using GentleCourier.Watching;
@@ -18,8 +19,21 @@ public interface IStore : IAsyncDisposable
     /// <param name="cancellationToken">Ends the wait.</param>
     Task PrepareAsync(bool create, CancellationToken cancellationToken = default);
 
+    /// <summary>How the engine's driver finds the service's database. It may hold a password: never show it.</summary>
+    string ConnectionString { get; }
+
+    /// <summary>The table of the outbox, as statements name it.</summary>
+    string OutboxTable { get; }
+
     /// <summary>Opens a connection to the service's database, set up as the engine advises. The caller disposes it.</summary>
     Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Sets up a connection that the service has opened by itself as the engine advises. It must be called each time such a
+    /// connection is opened, before the outbox and the inbox are written on it.
+    /// </summary>
+    /// <exception cref="CourierException">It goes to another database: what is added there would never be relayed.</exception>
+    Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken = default);
 
     /// <summary>Writes events into the outbox, in their order, as part of the caller's transaction.</summary>
     /// <exception cref="CourierException">The transaction is over, or not one of this store's database.</exception>
@@ -62,17 +76,28 @@ public interface IStore : IAsyncDisposable
     /// <summary>Writes down why nothing could be relayed at all; null when it works again.</summary>
     Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken = default);
 
+    /// <summary>
+    /// Tells the relay of events that the caller has written into the outbox's table past <see cref="AddAsync"/>, which tells
+    /// it by itself. Returns at once; where the news is lost, the relay finds the events when it looks, within two seconds.
+    /// </summary>
+    void WakeRelay();
+
     /// <summary>Waits until something may have been committed into the outbox, or the limit is over.</summary>
     Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Begins the transaction in which events are handled, their rows in the inbox already written.
     /// </summary>
+    /// <param name="queue">In whose name they are handled.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="work">Whose transaction it is to be, on this store's database; null: one of the store's own.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>
     /// Null where one of the events has been handled in this queue's name before, or is in the list twice: nothing has
     /// begun. Waits while another transaction handles the same event.
     /// </returns>
-    Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+    Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null, CancellationToken cancellationToken = default);
 
     /// <summary>For each event whether it has been handled in this queue's name; where it has, a further copy is counted.</summary>
     Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
@@ -100,6 +125,25 @@ public interface IHandling : IAsyncDisposable
     /// <param name="except">Events that were not handled after all: they get no row.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken = default);
+}
+
+/// <summary>
+/// What keeps a service's changes and a transaction for them, such as a DbContext, so that events can be handled in it. One
+/// caller at a time.
+/// </summary>
+public interface IUnitOfWork
+{
+    /// <summary>Begins its transaction.</summary>
+    Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken);
+
+    /// <summary>Writes what has been changed and is not written yet.</summary>
+    Task SaveAsync(CancellationToken cancellationToken);
+
+    /// <summary>Commits its transaction.</summary>
+    Task CommitAsync(CancellationToken cancellationToken);
+
+    /// <summary>Rolls its transaction back; nothing happens where it has been committed. It does not throw.</summary>
+    Task EndAsync();
 }
 
 /// <summary>Events to be relayed.</summary>

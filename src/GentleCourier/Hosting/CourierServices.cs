@@ -127,6 +127,8 @@ public static class CourierServices
             yield return $"{path}:Store and {path}:Broker are both not set, so there is nothing to do; set the one that this process needs, or both";
         if (builder.Options.Broker is null && builder.Bindings.Count > 0)
             yield return $"{path}:Broker is not set: where are the queues that this process receives from?";
+        if (builder.Options.Store is null && builder.MakersOfTables.Count > 0)
+            yield return $"{path}:Store is not set: in which database is the outbox of the context that this process uses?";
         if (builder.Options.Store is not null && builder.Options.Source is null)
             yield return $"{path}:Source is not set: in whose name does this service publish?";
         if (builder.Options.Store is null)

@@ -13,8 +13,7 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
         var create = builder.Options.CreateMissing;
-        if (services.GetService<IStore>() is { } store)
-            await store.PrepareAsync(create, cancellationToken).ConfigureAwait(false);
+        if (services.GetService<IStore>() is { } store) await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
 
         FaultPoint.Pass(FaultPoint.StorePreparedOnly);
         var queues = builder.Bindings.ToList();
@@ -22,6 +21,19 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
         var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
         await services.GetRequiredService<IBroker>()
             .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task PrepareAsync(IStore store, bool create, CancellationToken cancellationToken)
+    {
+        var maker = builder.MakersOfTables.ConvertAll(find => find(services, store)).Find(found => found is not null);
+        try
+        {
+            await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
+        }
+        catch (CourierException e) when (maker is not null)
+        {
+            throw new CourierException($"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
+        }
     }
 
     public Task StartAsync(CancellationToken cancellationToken) => Task.CompletedTask;

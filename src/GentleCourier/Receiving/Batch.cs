@@ -9,13 +9,12 @@ namespace GentleCourier.Receiving;
 public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
 {
     private readonly IReadOnlyList<BatchItem<TContract>> items;
-    private readonly InboxTransaction inbox;
 
     internal Batch(string queue, IReadOnlyList<BatchItem<TContract>> items, InboxTransaction inbox)
     {
         Queue = queue;
         this.items = items;
-        this.inbox = inbox;
+        Inbox = inbox;
     }
 
     /// <summary>The queue that they came from.</summary>
@@ -27,6 +26,8 @@ public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
     /// <summary>The event at a place.</summary>
     public BatchItem<TContract> this[int index] => items[index];
 
+    internal InboxTransaction Inbox { get; }
+
     /// <summary>
     /// The transaction, on the service's store, in which the batch is handled: the rows in the inbox of all events that
     /// succeed, what the receiver writes and the events that it adds to the outbox commit together when it returns. Write
@@ -37,7 +38,7 @@ public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled one of the events: let it pass, the others are handled one at a time.
     /// </exception>
-    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => inbox.BeginAsync(cancellationToken);
+    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => Inbox.BeginAsync(null, cancellationToken);
 
     /// <summary>The events, in order.</summary>
     public IEnumerator<BatchItem<TContract>> GetEnumerator() => items.GetEnumerator();

@@ -7,15 +7,13 @@ namespace GentleCourier.Receiving;
 /// <summary>One hand-over of an event to a receiver. Not thread-safe.</summary>
 public sealed class Delivery<TContract>
 {
-    private readonly InboxTransaction inbox;
-
     internal Delivery(TContract data, Event @event, string queue, int attempt, InboxTransaction inbox)
     {
         Data = data;
         Event = @event;
         Queue = queue;
         Attempt = attempt;
-        this.inbox = inbox;
+        Inbox = inbox;
     }
 
     /// <summary>The event's data.</summary>
@@ -30,6 +28,8 @@ public sealed class Delivery<TContract>
     /// <summary>1 when the event is handed over for the first time, and so on.</summary>
     public int Attempt { get; }
 
+    internal InboxTransaction Inbox { get; }
+
     /// <summary>
     /// The transaction, on the service's store, in which the event is handled: the row in the inbox, what the receiver
     /// writes and the events that it adds to the outbox commit together when it returns, and are rolled back together
@@ -40,5 +40,5 @@ public sealed class Delivery<TContract>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled a copy of this event: let it pass, the delivery is accepted without effect.
     /// </exception>
-    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => inbox.BeginAsync(cancellationToken);
+    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => Inbox.BeginAsync(null, cancellationToken);
 }

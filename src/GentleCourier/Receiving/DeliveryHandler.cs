@@ -140,26 +140,26 @@ internal sealed partial class DeliveryHandler(
         var deliveries = await NotYetHandledAsync(together, link, attempt.Token).ConfigureAwait(false);
         if (deliveries.Count == 0) return true;
 
-        var inbox = new InboxTransaction(inboxStore, binding.Queue, deliveries);
-        await using (inbox.ConfigureAwait(false))
+        // What the receiver was given, such as a DbContext, is let go only when its transaction is over.
+        var scope = scopes.CreateAsyncScope();
+        await using (scope.ConfigureAwait(false))
         {
-            try
+            var inbox = new InboxTransaction(inboxStore, binding.Queue, deliveries);
+            await using (inbox.ConfigureAwait(false))
             {
-                var scope = scopes.CreateAsyncScope();
-                await using (scope.ConfigureAwait(false))
+                try
                 {
-                    var incoming = new Incoming(deliveries, binding.Queue, inbox, codec, scope.ServiceProvider);
-                    await binding.Handlers[deliveries[0].Event.Type].HandleAsync(incoming, attempt.Token).ConfigureAwait(false);
+                    await binding.HandleAsync(new Incoming(deliveries, binding.Queue, inbox, codec, scope.ServiceProvider), attempt.Token).ConfigureAwait(false);
                 }
+                catch (Exception) when (inbox.HandledElsewhere && attempt.Cut == Cut.None)
+                {
+                    return false;
+                }
+                if (inbox.HandledElsewhere) return false;
+                if (!attempt.TryFinish()) throw new OperationCanceledException("it ended too late");
+                // The work is done: it is committed even if the host stops at this moment.
+                if (!await inbox.TryCommitAsync(CancellationToken.None).ConfigureAwait(false)) return false;
             }
-            catch (Exception) when (inbox.HandledElsewhere && attempt.Cut == Cut.None)
-            {
-                return false;
-            }
-            if (inbox.HandledElsewhere) return false;
-            if (!attempt.TryFinish()) throw new OperationCanceledException("it ended too late");
-            // The work is done: it is committed even if the host stops at this moment.
-            if (!await inbox.TryCommitAsync(CancellationToken.None).ConfigureAwait(false)) return false;
         }
         FaultPoint.Pass(FaultPoint.CommittedNotSettled);
 
@@ -211,7 +211,7 @@ internal sealed partial class DeliveryHandler(
     private async Task<Outcome> FailedAsync(ReadDelivery delivery, Exception e)
     {
         var @event = delivery.Event;
-        if (options.Settling == Settling.OnArrival) return Gone(@event.Id, $"{e.GetType().Name}: {FirstLine(e.Message)}", e);
+        if (options.Settling == Settling.OnArrival) return Gone(@event.Id, Said(e), e);
         switch (e)
         {
             case RejectException:
@@ -220,7 +220,7 @@ internal sealed partial class DeliveryHandler(
                 return Rejected(@event.Id, $"unreadable body: {e.Message}", e);
         }
 
-        var error = $"{e.GetType().Name}: {FirstLine(e.Message)}";
+        var error = Said(e);
         if (binding.IsUseless(e)) return Rejected(@event.Id, $"useless to try again: {error}", e);
 
         var age = @event.Time is { } time ? clock.GetUtcNow() - time : (TimeSpan?)null;
@@ -295,6 +295,11 @@ internal sealed partial class DeliveryHandler(
         LogAbsorbed(logger, binding.Queue, @event.Type, @event.Id);
         return Outcome.Accepted;
     }
+
+    /// <summary>What went wrong, in a line; of an exception that only points to the one in it, what that one says.</summary>
+    private static string Said(Exception e) => e.InnerException is { } inner && e.Message.Contains("inner exception", StringComparison.OrdinalIgnoreCase)
+        ? $"{e.GetType().Name}: {Said(inner)}"
+        : $"{e.GetType().Name}: {FirstLine(e.Message)}";
 
     private static string FirstLine(string text) => text.Split('\n', 2)[0].TrimEnd();
 

@@ -9,11 +9,14 @@ namespace GentleCourier.Receiving;
 internal sealed class InboxTransaction(IStore? store, string queue, IReadOnlyList<ReadDelivery> deliveries) : IAsyncDisposable
 {
     private IHandling? handling;
+    private IUnitOfWork? itsWork;
 
     /// <summary>A copy was handled first by another: whatever the receiver made of the news, nothing of this attempt counts.</summary>
     public bool HandledElsewhere { get; private set; }
 
-    public async Task<DbTransaction> BeginAsync(CancellationToken cancellationToken)
+    /// <param name="work">Whose transaction it is to be; null: the store's own, or the one that has begun.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    public async Task<DbTransaction> BeginAsync(IUnitOfWork? work, CancellationToken cancellationToken)
     {
         if (store is null)
         {
@@ -21,7 +24,9 @@ internal sealed class InboxTransaction(IStore? store, string queue, IReadOnlyLis
                 $"queue '{queue}' is received without an inbox, so there is no transaction to work in; "
                 + $"set Courier:Store, and leave Courier:Receivers:{queue}:Inbox on");
         }
-        return await TryBeginAsync(store, cancellationToken).ConfigureAwait(false)
+        if (work is not null && handling is not null)
+            throw new CourierException($"the delivery's transaction has begun already; let {work} have it before anything else begins it");
+        return await TryBeginAsync(store, work, cancellationToken).ConfigureAwait(false)
             ? handling!.Transaction
             : throw new OperationCanceledException("an event has been handled by another delivery in the meantime");
     }
@@ -34,18 +39,20 @@ internal sealed class InboxTransaction(IStore? store, string queue, IReadOnlyLis
         var failed = deliveries.Where(d => d.Failure is not null).Select(d => d.Key).ToList();
         // Nothing was done and nothing has succeeded.
         if (handling is null && failed.Count == deliveries.Count) return true;
-        if (!await TryBeginAsync(store, cancellationToken).ConfigureAwait(false)) return false;
+        if (!await TryBeginAsync(store, null, cancellationToken).ConfigureAwait(false)) return false;
+        if (itsWork is not null) await itsWork.SaveAsync(cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.HandledNotCommitted);
         await handling!.CommitAsync(failed, cancellationToken).ConfigureAwait(false);
         return true;
     }
 
-    private async Task<bool> TryBeginAsync(IStore inbox, CancellationToken cancellationToken)
+    private async Task<bool> TryBeginAsync(IStore inbox, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         if (handling is not null || HandledElsewhere) return !HandledElsewhere;
         var keys = new EventKey[deliveries.Count];
         for (var i = 0; i < keys.Length; i++) keys[i] = deliveries[i].Key;
-        handling = await inbox.BeginHandlingAsync(queue, keys, cancellationToken).ConfigureAwait(false);
+        handling = await inbox.BeginHandlingAsync(queue, keys, work, cancellationToken).ConfigureAwait(false);
+        itsWork = work;
         HandledElsewhere = handling is null;
         return !HandledElsewhere;
     }

@@ -66,6 +66,15 @@ public sealed class QueueBinding
     /// <summary>How many deliveries are taken up together: one, where no receiver takes batches.</summary>
     internal int BatchSize => handlers.Values.Any(h => h.TakesBatches) ? Options.BatchSize : 1;
 
+    /// <summary>Called before each call of a receiver, which then finds everything as it likes it.</summary>
+    internal Func<Incoming, CancellationToken, Task>? Before { get; set; }
+
+    internal async Task HandleAsync(Incoming incoming, CancellationToken cancellationToken)
+    {
+        if (Before is not null) await Before(incoming, cancellationToken).ConfigureAwait(false);
+        await handlers[incoming.Deliveries[0].Event.Type].HandleAsync(incoming, cancellationToken).ConfigureAwait(false);
+    }
+
     internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
 
     private void Add(Type contract, ContractHandler handler)

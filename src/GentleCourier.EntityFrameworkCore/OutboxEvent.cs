@@ -1,0 +1,17 @@
+namespace GentleCourier.EntityFrameworkCore;
+
+/// <summary>An event in the outbox, on its way there with the changes of a context.</summary>
+internal sealed class OutboxEvent
+{
+    /// <summary>Given by the database: the order in which they are relayed.</summary>
+    public long Id { get; init; }
+
+    public required string EventId { get; init; }
+
+    public required string Type { get; init; }
+
+    public string? PartitionKey { get; init; }
+
+    /// <summary>The whole event in CloudEvents' JSON format, UTF-8.</summary>
+    public required byte[] Event { get; init; }
+}

@@ -1,0 +1,87 @@
+using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.Metadata.Builders;
+
+namespace GentleCourier.EntityFrameworkCore;
+
+/// <summary>
+/// The tables of a store on PostgreSQL, in version 1 of its schema. The provider is known by its annotations alone, so that
+/// services on other databases need not bring it.
+/// </summary>
+internal static class PostgresTables
+{
+    private const string StorageParameter = "Npgsql:StorageParameter:", Time = "timestamp with time zone";
+
+    public static void AddTo(ModelBuilder model, string schema, bool inMigrations)
+    {
+        model.Entity<OutboxEvent>(outbox =>
+        {
+            outbox.ToTable("outbox", schema, inMigrations);
+            outbox.HasKey(e => e.Id).HasName("outbox_pkey");
+            outbox.Property(e => e.Id).Column("id", "bigint", 1).ValueGeneratedOnAdd();
+            outbox.Property(e => e.EventId).Column("event_id", "text", 2);
+            outbox.Property(e => e.Type).Column("type", "text", 3);
+            outbox.Property(e => e.PartitionKey).Column("partition_key", "text", 4);
+            outbox.Property<DateTime>(Tables.Added).Column("added", Time, 5).HasDefaultValueSql("clock_timestamp()");
+            outbox.Property(e => e.Event).Column("event", "bytea", 6);
+            ClearedByNumber(outbox);
+        });
+        model.Add("outbox_held", schema, inMigrations, held =>
+        {
+            held.Column<long>("id", "bigint");
+            held.Column<string>("event_id", "text");
+            held.Column<string>("type", "text");
+            held.Column<string>("partition_key", "text", required: false);
+            held.Column<DateTime>("added", Time);
+            held.Column<byte[]>("event", "bytea");
+            held.Column<int>("attempts", "integer");
+            held.Column<DateTime?>("due", Time, required: false);
+            held.Column<string>("error", "text");
+            held.HasKey("id").HasName("outbox_held_pkey");
+            held.HasIndex("due").HasDatabaseName("outbox_held_due");
+            held.HasIndex("partition_key").HasDatabaseName("outbox_held_key").HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+        });
+        model.Add("relay", schema, inMigrations, relay =>
+        {
+            relay.Column<int>("id", "integer");
+            relay.Column<string>("relay", "text", required: false);
+            relay.Column<long>("term", "bigint");
+            relay.Column<DateTime>("until", Time);
+            relay.Column<string>("error", "text", required: false);
+            relay.Column<bool>("waits", "boolean");
+            relay.HasKey("id").HasName("relay_pkey");
+            relay.ToTable(table => table.HasCheckConstraint("relay_id_check", "id = 1"));
+            Parameter(relay, "fillfactor", 20);
+            Parameter(relay, "autovacuum_vacuum_scale_factor", 0);
+            Parameter(relay, "autovacuum_vacuum_threshold", 200);
+            if (inMigrations) relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = DateTime.UnixEpoch, ["waits"] = false });
+        });
+        model.Add("inbox", schema, inMigrations, inbox =>
+        {
+            inbox.Column<string>("queue", "text");
+            inbox.Column<string>("source", "text");
+            inbox.Column<string>("event_id", "text");
+            inbox.Column<DateTime>("handled", Time);
+            inbox.Column<int>("copies", "integer").HasDefaultValue(1);
+            inbox.HasKey("queue", "source", "event_id").HasName("inbox_pkey");
+        });
+        model.Add("store_version", schema, inMigrations, version =>
+        {
+            version.Column<int>("version", "integer");
+            version.HasKey("version").HasName("store_version_pkey");
+            if (inMigrations) version.HasData(new Dictionary<string, object> { ["version"] = 1 });
+        });
+    }
+
+    private static void ClearedByNumber(EntityTypeBuilder entity)
+    {
+        Parameter(entity, "autovacuum_vacuum_scale_factor", 0);
+        Parameter(entity, "autovacuum_vacuum_threshold", 5000);
+        Parameter(entity, "autovacuum_vacuum_cost_delay", 0);
+        Parameter(entity, "autovacuum_vacuum_insert_scale_factor", 0);
+        Parameter(entity, "autovacuum_vacuum_insert_threshold", 1_000_000);
+        Parameter(entity, "autovacuum_analyze_scale_factor", 0);
+        Parameter(entity, "autovacuum_analyze_threshold", 1_000_000);
+    }
+
+    private static void Parameter(EntityTypeBuilder entity, string name, int value) => entity.HasAnnotation(StorageParameter + name, value);
+}

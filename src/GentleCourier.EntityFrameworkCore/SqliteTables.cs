@@ -1,0 +1,64 @@
+using Microsoft.EntityFrameworkCore;
+
+namespace GentleCourier.EntityFrameworkCore;
+
+/// <summary>The tables of a store in a SQLite file, in version 1 of its schema. Times are Unix milliseconds.</summary>
+internal static class SqliteTables
+{
+    public static void AddTo(ModelBuilder model, bool inMigrations)
+    {
+        model.Entity<OutboxEvent>(outbox =>
+        {
+            outbox.ToTable("courier_outbox", null, inMigrations);
+            outbox.HasKey(e => e.Id);
+            outbox.Property(e => e.Id).Column("seq", "INTEGER", 1).ValueGeneratedOnAdd();
+            outbox.Property(e => e.EventId).Column("event_id", "TEXT", 2);
+            outbox.Property(e => e.Type).Column("type", "TEXT", 3);
+            outbox.Property(e => e.PartitionKey).Column("partition_key", "TEXT", 4);
+            outbox.Property<long>(Tables.Added).Column("added", "INTEGER", 5).ValueGeneratedNever();
+            outbox.Property(e => e.Event).Column("event", "BLOB", 6);
+        });
+        model.Add("courier_outbox_held", null, inMigrations, held =>
+        {
+            held.Column<long>("seq", "INTEGER");
+            held.Column<string>("event_id", "TEXT");
+            held.Column<string>("type", "TEXT");
+            held.Column<string>("partition_key", "TEXT", required: false);
+            held.Column<long>("added", "INTEGER");
+            held.Column<byte[]>("event", "BLOB");
+            held.Column<int>("attempts", "INTEGER");
+            held.Column<long?>("due", "INTEGER", required: false);
+            held.Column<string>("error", "TEXT");
+            held.HasKey("seq");
+            held.HasIndex("due").HasDatabaseName("courier_outbox_held_due");
+            held.HasIndex("partition_key").HasDatabaseName("courier_outbox_held_key").HasFilter("partition_key IS NOT NULL");
+        });
+        model.Add("courier_relay", null, inMigrations, relay =>
+        {
+            relay.Column<int>("id", "INTEGER");
+            relay.Column<string>("relay", "TEXT", required: false);
+            relay.Column<long>("term", "INTEGER");
+            relay.Column<long>("until", "INTEGER");
+            relay.Column<string>("error", "TEXT", required: false);
+            relay.HasKey("id");
+            relay.ToTable(table => table.HasCheckConstraint("courier_relay_id", "id = 1"));
+            if (inMigrations) relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = 0L });
+        });
+        model.Add("courier_inbox", null, inMigrations, inbox =>
+        {
+            inbox.Column<string>("queue", "TEXT");
+            inbox.Column<string>("source", "TEXT");
+            inbox.Column<string>("event_id", "TEXT");
+            inbox.Column<long>("handled", "INTEGER");
+            inbox.Column<int>("copies", "INTEGER").HasDefaultValue(1);
+            inbox.HasKey("queue", "source", "event_id");
+        });
+        model.Add("courier_schema", null, inMigrations, version =>
+        {
+            version.Column<string>("part", "TEXT");
+            version.Column<int>("version", "INTEGER");
+            version.HasKey("part");
+            if (inMigrations) version.HasData(new Dictionary<string, object> { ["part"] = "store", ["version"] = 1 });
+        });
+    }
+}

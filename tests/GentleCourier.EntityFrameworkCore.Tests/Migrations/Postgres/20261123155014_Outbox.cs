@@ -1,0 +1,184 @@
+﻿using System;
+using Microsoft.EntityFrameworkCore.Migrations;
+using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
+
+#nullable disable
+
+namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
+{
+    /// <inheritdoc />
+    public partial class Outbox : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.EnsureSchema(
+                name: "courier");
+
+            migrationBuilder.CreateTable(
+                name: "Boardings",
+                columns: table => new
+                {
+                    Id = table.Column<int>(type: "integer", nullable: false)
+                        .Annotation("Npgsql:ValueGenerationStrategy", NpgsqlValueGenerationStrategy.IdentityByDefaultColumn),
+                    Tap = table.Column<int>(type: "integer", nullable: false),
+                    Pier = table.Column<string>(type: "character varying(200)", maxLength: 200, nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_Boardings", x => x.Id);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "inbox",
+                schema: "courier",
+                columns: table => new
+                {
+                    queue = table.Column<string>(type: "text", nullable: false),
+                    source = table.Column<string>(type: "text", nullable: false),
+                    event_id = table.Column<string>(type: "text", nullable: false),
+                    handled = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    copies = table.Column<int>(type: "integer", nullable: false, defaultValue: 1)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("inbox_pkey", x => new { x.queue, x.source, x.event_id });
+                });
+
+            migrationBuilder.CreateTable(
+                name: "outbox",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<long>(type: "bigint", nullable: false)
+                        .Annotation("Npgsql:ValueGenerationStrategy", NpgsqlValueGenerationStrategy.IdentityByDefaultColumn),
+                    event_id = table.Column<string>(type: "text", nullable: false),
+                    type = table.Column<string>(type: "text", nullable: false),
+                    partition_key = table.Column<string>(type: "text", nullable: true),
+                    added = table.Column<DateTime>(type: "timestamp with time zone", nullable: false, defaultValueSql: "clock_timestamp()"),
+                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("outbox_pkey", x => x.id);
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_analyze_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_analyze_threshold", 1000000)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_threshold", 1000000)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_threshold", 5000);
+
+            migrationBuilder.CreateTable(
+                name: "outbox_held",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<long>(type: "bigint", nullable: false),
+                    event_id = table.Column<string>(type: "text", nullable: false),
+                    type = table.Column<string>(type: "text", nullable: false),
+                    partition_key = table.Column<string>(type: "text", nullable: true),
+                    added = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false),
+                    attempts = table.Column<int>(type: "integer", nullable: false),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    error = table.Column<string>(type: "text", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("outbox_held_pkey", x => x.id);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "relay",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<int>(type: "integer", nullable: false),
+                    relay = table.Column<string>(type: "text", nullable: true),
+                    term = table.Column<long>(type: "bigint", nullable: false),
+                    until = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    error = table.Column<string>(type: "text", nullable: true),
+                    waits = table.Column<bool>(type: "boolean", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("relay_pkey", x => x.id);
+                    table.CheckConstraint("relay_id_check", "id = 1");
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_threshold", 200)
+                .Annotation("Npgsql:StorageParameter:fillfactor", 20);
+
+            migrationBuilder.CreateTable(
+                name: "store_version",
+                schema: "courier",
+                columns: table => new
+                {
+                    version = table.Column<int>(type: "integer", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("store_version_pkey", x => x.version);
+                });
+
+            migrationBuilder.InsertData(
+                schema: "courier",
+                table: "relay",
+                columns: new[] { "id", "error", "relay", "term", "until", "waits" },
+                values: new object[] { 1, null, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
+
+            migrationBuilder.InsertData(
+                schema: "courier",
+                table: "store_version",
+                column: "version",
+                value: 1);
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Boardings_Tap",
+                table: "Boardings",
+                column: "Tap");
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_held_due",
+                schema: "courier",
+                table: "outbox_held",
+                column: "due");
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_held_key",
+                schema: "courier",
+                table: "outbox_held",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL AND due IS NOT NULL");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropTable(
+                name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "inbox",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "outbox",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "outbox_held",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "relay",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "store_version",
+                schema: "courier");
+        }
+    }
+}

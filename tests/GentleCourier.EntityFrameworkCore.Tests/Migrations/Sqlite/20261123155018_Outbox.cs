@@ -1,0 +1,155 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
+{
+    /// <inheritdoc />
+    public partial class Outbox : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.CreateTable(
+                name: "Boardings",
+                columns: table => new
+                {
+                    Id = table.Column<int>(type: "INTEGER", nullable: false)
+                        .Annotation("Sqlite:Autoincrement", true),
+                    Tap = table.Column<int>(type: "INTEGER", nullable: false),
+                    Pier = table.Column<string>(type: "TEXT", maxLength: 200, nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_Boardings", x => x.Id);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_inbox",
+                columns: table => new
+                {
+                    queue = table.Column<string>(type: "TEXT", nullable: false),
+                    source = table.Column<string>(type: "TEXT", nullable: false),
+                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    handled = table.Column<long>(type: "INTEGER", nullable: false),
+                    copies = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 1)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_inbox", x => new { x.queue, x.source, x.event_id });
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_outbox",
+                columns: table => new
+                {
+                    seq = table.Column<long>(type: "INTEGER", nullable: false)
+                        .Annotation("Sqlite:Autoincrement", true),
+                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    partition_key = table.Column<string>(type: "TEXT", nullable: true),
+                    added = table.Column<long>(type: "INTEGER", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_outbox", x => x.seq);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_outbox_held",
+                columns: table => new
+                {
+                    seq = table.Column<long>(type: "INTEGER", nullable: false),
+                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    partition_key = table.Column<string>(type: "TEXT", nullable: true),
+                    added = table.Column<long>(type: "INTEGER", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false),
+                    attempts = table.Column<int>(type: "INTEGER", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: true),
+                    error = table.Column<string>(type: "TEXT", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_outbox_held", x => x.seq);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_relay",
+                columns: table => new
+                {
+                    id = table.Column<int>(type: "INTEGER", nullable: false),
+                    relay = table.Column<string>(type: "TEXT", nullable: true),
+                    term = table.Column<long>(type: "INTEGER", nullable: false),
+                    until = table.Column<long>(type: "INTEGER", nullable: false),
+                    error = table.Column<string>(type: "TEXT", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_relay", x => x.id);
+                    table.CheckConstraint("courier_relay_id", "id = 1");
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_schema",
+                columns: table => new
+                {
+                    part = table.Column<string>(type: "TEXT", nullable: false),
+                    version = table.Column<int>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_schema", x => x.part);
+                });
+
+            migrationBuilder.InsertData(
+                table: "courier_relay",
+                columns: new[] { "id", "error", "relay", "term", "until" },
+                values: new object[] { 1, null, null, 0L, 0L });
+
+            migrationBuilder.InsertData(
+                table: "courier_schema",
+                columns: new[] { "part", "version" },
+                values: new object[] { "store", 1 });
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Boardings_Tap",
+                table: "Boardings",
+                column: "Tap");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_held_due",
+                table: "courier_outbox_held",
+                column: "due");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_held_key",
+                table: "courier_outbox_held",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropTable(
+                name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "courier_inbox");
+
+            migrationBuilder.DropTable(
+                name: "courier_outbox");
+
+            migrationBuilder.DropTable(
+                name: "courier_outbox_held");
+
+            migrationBuilder.DropTable(
+                name: "courier_relay");
+
+            migrationBuilder.DropTable(
+                name: "courier_schema");
+        }
+    }
+}

@@ -1,0 +1,22 @@
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>Files in a temporary folder.</summary>
+public sealed class Folder : Place
+{
+    public string Path { get; } = Directory.CreateTempSubdirectory("courier-test-").FullName;
+
+    public override IEngine Engine { get; } = new SqliteEngine();
+
+    public override string Broker => $"sqlite:{Path}/broker.db";
+
+    public override string Store(string service) => $"sqlite:{Path}/{service}.db";
+
+    public override ValueTask DisposeAsync()
+    {
+        Directory.Delete(Path, recursive: true);
+        return ValueTask.CompletedTask;
+    }
+}
