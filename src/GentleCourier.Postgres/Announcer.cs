@@ -11,13 +11,22 @@ namespace GentleCourier.Postgres;
 internal sealed class Announcer(PostgresServer server, string statement) : IAsyncDisposable
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+    private static readonly TimeSpan Rest = TimeSpan.FromMilliseconds(20);
 
     private readonly Lock gate = new();
     private HashSet<int> gathered = [];
     private Task announcing = Task.CompletedTask;
+    private long latest;
+
+    /// <summary>Whether nothing has been announced for a while.</summary>
+    public bool HasRested => Environment.TickCount64 - Volatile.Read(ref latest) > Rest.TotalMilliseconds;
+
+    /// <summary>Something has been announced by other means.</summary>
+    public void Announced() => Volatile.Write(ref latest, Environment.TickCount64);
 
     public void Announce(int changed)
     {
+        Announced();
         lock (gate)
         {
             gathered.Add(changed);

@@ -24,8 +24,11 @@ internal sealed class BrokerStatements(PostgresServer server)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
 
-    public readonly string CountAdded = server.Sql(
-        $"{ToTally} SELECT queue, {Slot}, added, 0 FROM unnest($1, $2) AS a (queue, added) ORDER BY queue {OrAdd}");
+    public readonly string CountAdded = CountCopies(server.SchemaName, "SELECT * FROM unnest($1, $2)");
+
+    /// <summary>Counts copies, of <c>(queue, added)</c>, as part of another statement.</summary>
+    public static string CountCopies(string schema, string added) =>
+        Schema.In(schema, $"{ToTally} SELECT queue, {Slot}, added, 0 FROM ({added}) AS a (queue, added) ORDER BY queue {OrAdd}");
 
     /// <summary>Fails, and undoes the round trip, where the topology is no longer the one that the events were dealt by.</summary>
     public readonly string CheckTopology = server.Sql("SELECT 1 / (version = $1)::int FROM courier.topology");

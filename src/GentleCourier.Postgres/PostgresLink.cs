@@ -48,6 +48,7 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
 
+        broker.CopiesGone(settled.Count);
         if (credit > 0) Take(deliveries, credit);
         if (settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified)) broker.Announce([queue]);
         return new Exchange([.. settlements.Select(s => settled.Contains(s.Lease))], deliveries);

@@ -108,6 +108,21 @@ internal sealed class PostgresServer : IAsyncDisposable
         }
     }
 
+    /// <summary>
+    /// Which database of which server it is, by when that was started and by the database's number: names of hosts and databases
+    /// may differ, or be the same, and say nothing.
+    /// </summary>
+    public async Task<string> IdentityAsync(CancellationToken cancellationToken)
+    {
+        var identity = "";
+        await RunAsync("look into", AskIdentity(found => identity = found), cancellationToken).ConfigureAwait(false);
+        return identity;
+    }
+
+    /// <summary>The same, to be asked on any connection.</summary>
+    public static RoundTrip AskIdentity(Action<string> found) => new RoundTrip().Add(
+        "SELECT extract(epoch FROM pg_postmaster_start_time()) || ' ' || oid FROM pg_database WHERE datname = current_database()", row => found(row.GetString(0)));
+
     public async ValueTask DisposeAsync()
     {
         if (ownSource.IsValueCreated) await ownSource.Value.DisposeAsync().ConfigureAwait(false);

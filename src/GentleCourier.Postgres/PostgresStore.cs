@@ -18,10 +18,12 @@ internal sealed class PostgresStore : IStore
     private readonly Listener listener;
     private readonly Signal added = new();
     private readonly Announcer announcer;
+    private readonly Clearing clearing;
     private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
-    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events.
+    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events. It
+    // still says so for a moment when the relay is awake.
     private long? leads;
-    private bool saysThatItWaits;
+    private bool saysThatItWaits, isAwake;
     private bool disposed;
 
     public PostgresStore(PostgresAddress address, TimeProvider clock)
@@ -32,6 +34,7 @@ internal sealed class PostgresStore : IStore
         isolation = address.Isolation;
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
         announcer = new Announcer(server, sql.Announce);
+        clearing = new Clearing(server, "courier.outbox");
     }
 
     public string DisplayName => server.DisplayName;
@@ -45,18 +48,14 @@ internal sealed class PostgresStore : IStore
     public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
         await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
 
-    /// <summary>
-    /// Databases are told apart by asking them, once for each way to reach one: names of hosts and databases may differ, or be
-    /// the same.
-    /// </summary>
     public async Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(connection);
         var service = Check(connection);
         if (adopted.ContainsKey(service.ConnectionString)) return;
-        var (ours, theirs) = ("", "");
-        await server.RunAsync("look into", new RoundTrip().Add(sql.Identity, row => ours = row.GetString(0)), cancellationToken).ConfigureAwait(false);
-        await RunAsync(service, new RoundTrip().Add(sql.Identity, row => theirs = row.GetString(0)), "look into", cancellationToken).ConfigureAwait(false);
+        var theirs = "";
+        await RunAsync(service, PostgresServer.AskIdentity(found => theirs = found), "look into", cancellationToken).ConfigureAwait(false);
+        var ours = await server.IdentityAsync(cancellationToken).ConfigureAwait(false);
         if (ours != theirs)
         {
             throw new CourierException(
@@ -98,15 +97,15 @@ internal sealed class PostgresStore : IStore
     {
         var rows = new List<OutboxRow>();
         TimeSpan? dueIn = null;
-        await server.RunAsync(
+        await RunAwakeAsync(
             "read the outbox of",
-            new RoundTrip()
+            trip => trip
                 .Add(sql.HoldFollowers, Parameter.Of(limit))
                 // Fresh rows have their own number; held ones, from another table, have theirs negated.
                 .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))), server.Now, Parameter.Of(limit))
                 .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now, Parameter.Of(limit))
                 .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now),
-            cancellationToken).ConfigureAwait(false);
+            PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
         return new OutboxBatch(rows, dueIn);
     }
 
@@ -120,6 +119,7 @@ internal sealed class PostgresStore : IStore
         Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
         foreach (var mark in marks.Where(m => m.Result.Fate != PublishFate.Taken)) Hold(mark);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
+        clearing.Gone(marks.Count);
         return isTerm;
 
         void Delete(string statement, IEnumerable<RelayMark> taken)
@@ -139,6 +139,9 @@ internal sealed class PostgresStore : IStore
         }
     }
 
+    public async Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
+        await DirectWay.FindAsync(this, server, broker, clearing, cancellationToken).ConfigureAwait(false);
+
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
 
@@ -153,21 +156,18 @@ internal sealed class PostgresStore : IStore
         listener.Start();
         var next = added.Next;
         var began = clock.GetTimestamp();
-        var underWay = long.MaxValue;
-        if (!saysThatItWaits)
-        {
-            await SayThatItWaitsAsync(true, cancellationToken).ConfigureAwait(false);
-            await server.RunAsync(
-                "wait for the outbox of", new RoundTrip().Add(sql.NextTransaction, row => underWay = row.GetInt64(0)), cancellationToken).ConfigureAwait(false);
-        }
+        var underWay = saysThatItWaits && !isAwake ? 0L : long.MaxValue;
+        if (underWay > 0) await SayThatItWaitsAsync(cancellationToken).ConfigureAwait(false);
         for (var pause = TimeSpan.FromMilliseconds(1); ; pause *= 1.5)
         {
-            var (hasSome, oldest) = (false, 0L);
-            await server.RunAsync("look into the outbox of", new RoundTrip().Add(sql.Look, row => (hasSome, oldest) = (row.GetBoolean(0), row.GetInt64(1))), cancellationToken)
-                .ConfigureAwait(false);
+            var (hasSome, oldest, following) = (false, 0L, 0L);
+            await server.RunAsync(
+                "look into the outbox of", new RoundTrip().Add(sql.Look, row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2))),
+                cancellationToken).ConfigureAwait(false);
+            underWay = Math.Min(underWay, following);
             var left = limit - clock.GetElapsedTime(began);
             if (hasSome || left <= TimeSpan.Zero) break;
-            var allTell = underWay == long.MaxValue || oldest >= underWay;
+            var allTell = oldest >= underWay;
             try
             {
                 await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken).ConfigureAwait(false);
@@ -179,18 +179,32 @@ internal sealed class PostgresStore : IStore
             }
             catch (TimeoutException)
             {
+                isAwake = !allTell;
                 return;
             }
         }
-        await SayThatItWaitsAsync(false, cancellationToken).ConfigureAwait(false);
+        isAwake = true;
     }
 
-    private async Task SayThatItWaitsAsync(bool waits, CancellationToken cancellationToken)
+    private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
     {
         await server.RunAsync(
-            "wait for the outbox of", new RoundTrip().NeedNotSurvive().Add(sql.SetWaits, Parameter.Of(waits), Parameter.Of(leads ?? -1)), cancellationToken)
+            "wait for the outbox of", new RoundTrip().NeedNotSurvive().Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(leads ?? -1)), cancellationToken)
             .ConfigureAwait(false);
-        saysThatItWaits = waits;
+        (saysThatItWaits, isAwake) = (true, false);
+    }
+
+    /// <summary>
+    /// Runs what a relay does that has woken, and says along with it that it no longer waits: a round trip for that alone would be
+    /// one more until the first event is on its way. None of it need survive a crash of the server: it only moves rows.
+    /// </summary>
+    internal async Task RunAwakeAsync(string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
+    {
+        var trip = new RoundTrip().NeedNotSurvive();
+        var says = saysThatItWaits && isAwake;
+        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(leads ?? -1));
+        await server.RunAsync(tried, statements(trip), cancellationToken, limit).ConfigureAwait(false);
+        if (says) saysThatItWaits = false;
     }
 
     public async Task<IHandling?> BeginHandlingAsync(

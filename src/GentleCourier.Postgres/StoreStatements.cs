@@ -22,9 +22,6 @@ internal sealed class StoreStatements(PostgresServer server)
     /// <summary>The same, apart from the transaction that has added events, and once for several: so there is a list, of nothing.</summary>
     public readonly string Announce = server.Sql($"SELECT pg_notify('{server.Channel("outbox")}', '') FROM courier.relay WHERE waits AND $1 <> '{{}}'::int[]");
 
-    /// <summary>Which database of which server this is, by when the server was started and by the database's number.</summary>
-    public readonly string Identity = "SELECT extract(epoch FROM pg_postmaster_start_time()) || ' ' || oid FROM pg_database WHERE datname = current_database()";
-
     // A new leader begins a new term, without the last one's error.
     public readonly string Lead = server.Sql("""
         UPDATE courier.relay SET until = coalesce($1, now()) + $3, term = term + (relay IS DISTINCT FROM $2)::int,
@@ -38,11 +35,14 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string SetWaits = server.Sql("UPDATE courier.relay SET waits = $1 WHERE term = $2 AND relay IS NOT NULL");
 
-    /// <summary>The transactions that write at this moment have ended when this number is below <see cref="Look"/>'s.</summary>
-    public readonly string NextTransaction = "SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint";
-
+    /// <summary>
+    /// Whether there is something; the oldest transaction under way that writes, and the number of the next one. Those that
+    /// write at this moment have ended when a later look's second number has reached this one's third.
+    /// </summary>
     public readonly string Look = server.Sql(
-        "SELECT EXISTS (SELECT FROM courier.outbox), pg_snapshot_xmin(pg_current_snapshot())::text::bigint");
+        """
+        SELECT EXISTS (SELECT FROM courier.outbox), pg_snapshot_xmin(s)::text::bigint, pg_snapshot_xmax(s)::text::bigint FROM pg_current_snapshot() s
+        """);
 
     /// <summary>
     /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare, its

@@ -72,7 +72,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task A_relay_killed_between_confirmation_and_mark_causes_a_second_copy_that_is_absorbed()
+    public virtual async Task A_relay_killed_between_confirmation_and_mark_causes_a_second_copy_that_is_absorbed()
     {
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));

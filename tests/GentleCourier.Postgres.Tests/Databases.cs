@@ -28,7 +28,7 @@ public sealed class SharedServer : IDisposable
 }
 
 /// <summary>Databases of one test on the shared server, or on one of its own.</summary>
-public sealed class Databases(PrivatePostgres server) : Place
+public class Databases(PrivatePostgres server) : Place
 {
     private static int made;
 
@@ -48,8 +48,9 @@ public sealed class Databases(PrivatePostgres server) : Place
     /// <summary>A connection to one of them, past the library.</summary>
     public NpgsqlConnection Open(string service) => server.Open(Name(service));
 
-    public override ValueTask DisposeAsync()
+    public sealed override ValueTask DisposeAsync()
     {
+        GC.SuppressFinalize(this);
         lock (gate)
         {
             foreach (var name in names.Values) server.Drop(name);
@@ -58,7 +59,7 @@ public sealed class Databases(PrivatePostgres server) : Place
         return ValueTask.CompletedTask;
     }
 
-    private string Address(string service) => $"{server.Address}/{Name(service)}";
+    protected string Address(string service) => $"{server.Address}/{Name(service)}";
 
     private string Name(string service)
     {

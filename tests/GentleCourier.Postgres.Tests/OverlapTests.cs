@@ -10,10 +10,12 @@ public sealed class OverlapTests
     /// <summary>How many transactions; more of them make it a trial of its own, of minutes.</summary>
     private static int Count => int.Parse(Environment.GetEnvironmentVariable("COURIER_OVERLAPPING") ?? "4000");
 
-    [Fact]
-    public async Task Whatever_commits_is_relayed_and_nothing_else_while_relays_are_killed()
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Whatever_commits_is_relayed_and_nothing_else_while_relays_are_killed(bool inOneDatabase)
     {
-        await using var crossing = new Crossing(new Databases());
+        await using var crossing = new Crossing(inOneDatabase ? new OneDatabase() : new Databases());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE tap (number INTEGER)");
@@ -56,7 +58,8 @@ public sealed class OverlapTests
             foreach (var relay in relays) relay.Dispose();
         }
         var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap ORDER BY 1");
-        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json)).ToHashSet();
-        Assert.Equal(committed, relayed.Order());
+        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json)).ToList();
+        // A relay that was killed publishes again; where there is nothing between publishing and marking, it does not.
+        Assert.Equal(committed, (inOneDatabase ? relayed : relayed.Distinct()).Order());
     }
 }

@@ -24,8 +24,24 @@ internal static class PostgresMeasurements
         }
         Print("reading depth and lag with 1,000,000 waiting", reads[10..]);
 
-        Print("commit, notify and read, bare", await BareWakeAsync(200));
-        Print("commit to handler, idle system", await WakeAsync(server, 200));
+        // In turn, so that all see the same machine.
+        (string What, Func<int, Task<double>> Measure)[] ways =
+        [
+            ("commit, notify and read, bare", await BareWakeAsync()),
+            ("commit to handler, idle system", await WakeAsync(server, oneDatabase: false)),
+            ("the same, store and broker in one database", await WakeAsync(server, oneDatabase: true)),
+        ];
+        var times = ways.Select(_ => new List<double>()).ToArray();
+        for (var i = 0; i < 220; i++)
+        {
+            for (var way = 0; way < ways.Length; way++)
+            {
+                await Task.Delay(30);
+                var time = await ways[way].Measure(i);
+                if (i >= 20) times[way].Add(time);
+            }
+        }
+        for (var way = 0; way < ways.Length; way++) Print(ways[way].What, times[way]);
         return 0;
     }
 
@@ -35,44 +51,39 @@ internal static class PostgresMeasurements
         Console.WriteLine($"{what,-46} median {times[times.Count / 2],6:0.00} ms   95 % {times[times.Count * 95 / 100],6:0.00} ms");
     }
 
-    private static async Task<List<double>> WakeAsync(ServerWorkshop server, int count)
+    private static async Task<Func<int, Task<double>>> WakeAsync(ServerWorkshop server, bool oneDatabase)
     {
-        var queues = ServerWorkshop.AddressOfNew("target");
+        var name = oneDatabase ? "one" : "two";
+        var queues = ServerWorkshop.AddressOfNew(name);
         await server.BrokerAsync(queues);
         var arrived = new Arrivals();
-        var publisher = server.Host(ServerWorkshop.AddressOfNew("harbour"), queues, _ => { });
+        var publisher = server.Host(oneDatabase ? $"{queues}?schema=harbour" : ServerWorkshop.AddressOfNew("harbour"), queues, _ => { });
         var receiver = server.Host(
-            ServerWorkshop.AddressOfNew("fares"), queues, c => c.Receive("taps", q => q.Handle<Tap, ArrivalReceiver>()), new() { ["Courier:Relay:Enabled"] = "false" },
+            ServerWorkshop.AddressOfNew($"{name}_fares"), queues, c => c.Receive("taps", q => q.Handle<Tap, ArrivalReceiver>()), new() { ["Courier:Relay:Enabled"] = "false" },
             s => s.AddSingleton(arrived));
         await publisher.StartAsync();
         await receiver.StartAsync();
         var (store, outbox) = (publisher.Services.GetRequiredService<IStore>(), publisher.Services.GetRequiredService<IOutbox>());
-        var times = new List<double>();
-        for (var i = 0; i < count + 20; i++)
+        return async number =>
         {
-            await Task.Delay(50);
             await using var connection = await store.OpenConnectionAsync();
             await using var transaction = await connection.BeginTransactionAsync();
             var handled = arrived.Next();
             var began = Stopwatch.GetTimestamp();
-            await outbox.AddAndCommitAsync(transaction, Workshop.Tap(i));
+            await outbox.AddAndCommitAsync(transaction, Workshop.Tap(number));
             await handled;
-            if (i >= 20) times.Add(Stopwatch.GetElapsedTime(began, arrived.At).TotalMilliseconds);
-        }
-        return times;
+            return Stopwatch.GetElapsedTime(began, arrived.At).TotalMilliseconds;
+        };
     }
 
-    private static async Task<List<double>> BareWakeAsync(int count)
+    private static Task<Func<int, Task<double>>> BareWakeAsync()
     {
         ServerWorkshop.AddressOfNew("bare_harbour");
-        await using var writer = ServerWorkshop.Open("bare_harbour", "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, event bytea NOT NULL)");
-        await using var listener = ServerWorkshop.Open("bare_harbour", "LISTEN news");
-        await using var reader = ServerWorkshop.Open("bare_harbour");
-        await using var read = ServerWorkshop.Prepare(reader, "SELECT id, event FROM outbox ORDER BY id DESC LIMIT 1");
-        var times = new List<double>();
-        for (var i = 0; i < count + 20; i++)
+        var writer = ServerWorkshop.Open("bare_harbour", "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, event bytea NOT NULL)");
+        var listener = ServerWorkshop.Open("bare_harbour", "LISTEN news");
+        var read = ServerWorkshop.Prepare(ServerWorkshop.Open("bare_harbour"), "SELECT id, event FROM outbox ORDER BY id DESC LIMIT 1");
+        return Task.FromResult<Func<int, Task<double>>>(async number =>
         {
-            await Task.Delay(50);
             var hearing = Task.Run(async () =>
             {
                 await listener.WaitAsync();
@@ -81,12 +92,10 @@ internal static class PostgresMeasurements
             });
             await Task.Delay(20);
             var began = Stopwatch.GetTimestamp();
-            await using var batch = new NpgsqlBatch(writer) { BatchCommands = { new("INSERT INTO outbox (event) VALUES ($1)") { Parameters = { new() { Value = Workshop.Json(i) } } }, new("NOTIFY news") } };
+            await using var batch = new NpgsqlBatch(writer) { BatchCommands = { new("INSERT INTO outbox (event) VALUES ($1)") { Parameters = { new() { Value = Workshop.Json(number) } } }, new("NOTIFY news") } };
             await batch.ExecuteNonQueryAsync();
-            var at = await hearing;
-            if (i >= 20) times.Add(Stopwatch.GetElapsedTime(began, at).TotalMilliseconds);
-        }
-        return times;
+            return Stopwatch.GetElapsedTime(began, await hearing).TotalMilliseconds;
+        });
     }
 
     private sealed class Arrivals

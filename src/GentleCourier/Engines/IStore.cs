@@ -73,6 +73,12 @@ public interface IStore : IAsyncDisposable
     /// <returns>Whether the term was still this relay's.</returns>
     Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken = default);
 
+    /// <summary>
+    /// Finds out whether the outbox and the broker's queues are in one database, so that events need not leave it on their way.
+    /// </summary>
+    /// <returns>The way; null where there is none.</returns>
+    Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken = default) => Task.FromResult<IDirectWay?>(null);
+
     /// <summary>Writes down why nothing could be relayed at all; null when it works again.</summary>
     Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken = default);
 
@@ -110,6 +116,20 @@ public interface IStore : IAsyncDisposable
 
     /// <summary>Events that have been handled, with the number of copies that came.</summary>
     Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
+}
+
+/// <summary>A way from an outbox into queues inside one database. Thread-safe.</summary>
+public interface IDirectWay
+{
+    /// <summary>
+    /// Moves the next fresh events in one transaction: whatever is killed, none is published twice. Moves nothing where
+    /// <paramref name="term"/> is over.
+    /// </summary>
+    /// <returns>
+    /// How many it has moved. Fewer than the limit: what is left, if anything, has to be read and published, since an event waits
+    /// for its turn, or the broker would not take one.
+    /// </returns>
+    Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken = default);
 }
 
 /// <summary>The identity of an event from end to end.</summary>

@@ -8,7 +8,8 @@ namespace GentleCourier.Publishing;
 /// <summary>
 /// Moves events from the outbox to the broker: publish, then mark. A kill between the two publishes a batch again, with
 /// the same ids, and inboxes absorb it; no order of the two writes loses an event. One relay of a store leads at a time;
-/// marking is fenced by its term, so that one that lost the lead in its sleep changes nothing.
+/// marking is fenced by its term, so that one that lost the lead in its sleep changes nothing. Where both are in one database
+/// the two writes are one.
 /// </summary>
 internal sealed partial class Relay(
     IStore store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
@@ -22,6 +23,8 @@ internal sealed partial class Relay(
     private readonly string name = WorkerName.Unique();
     // The term in which this relay leads, from the moment on at which it does: a stop gives it up, whenever it comes.
     private long? term;
+    private bool hasLookedForDirectWay;
+    private IDirectWay? directWay;
     private int failures;
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -60,23 +63,32 @@ internal sealed partial class Relay(
             return;
         }
         if (term != previous) LogLeads(logger, store.DisplayName, broker.DisplayName);
+        if (!hasLookedForDirectWay)
+        {
+            directWay = await store.FindDirectWayAsync(broker, stopping).ConfigureAwait(false);
+            hasLookedForDirectWay = true;
+            if (directWay is not null) LogDirectWay(logger, store.DisplayName);
+        }
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
 
         while (clock.GetElapsedTime(keepUntil) < options.Lease / 3)
         {
-            var batch = await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
-            if (batch.Rows.Count > 0)
+            var began = clock.GetTimestamp();
+            var moved = directWay is null ? 0 : await directWay.MoveAsync(leading, options.BatchSize, stopping).ConfigureAwait(false);
+            if (moved == options.BatchSize) continue;
+
+            var batch = moved > 0 ? new OutboxBatch([], null) : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
+            if (batch.Rows.Count > 0 && !await RelayBatchAsync(leading, batch.Rows, stopping).ConfigureAwait(false))
             {
-                var began = clock.GetTimestamp();
-                if (!await RelayBatchAsync(leading, batch.Rows, stopping).ConfigureAwait(false))
-                {
-                    term = null;
-                    return;
-                }
-                // Each batch costs two commits: relaying every event by itself would slow down those who publish them.
+                term = null;
+                return;
+            }
+            if (moved + batch.Rows.Count > 0)
+            {
+                // Each batch costs commits: relaying every event by itself would slow down those who publish them.
                 var took = clock.GetElapsedTime(began);
                 var rest = took * Restraint > Gathering ? took * (Restraint - 1) : Gathering - took;
-                if (batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
+                if (moved + batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
                 continue;
             }
 
@@ -191,4 +203,7 @@ internal sealed partial class Relay(
 
     [LoggerMessage(107, LogLevel.Warning, "Relay of {Store} could not give up the lead: {Problem}; another takes over when the lease ends")]
     private static partial void LogNotResigned(ILogger logger, string store, string problem);
+
+    [LoggerMessage(108, LogLevel.Information, "Outbox and queues are in one database, {Store}: events are moved there in one step")]
+    private static partial void LogDirectWay(ILogger logger, string store);
 }

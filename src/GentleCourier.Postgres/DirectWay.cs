@@ -1,0 +1,67 @@
+using GentleCourier.Engines;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// From the outbox into the queues of the same database, by one statement: no event travels, and nothing can come between
+/// leaving the one and being in the other. Only what is plain goes this way; where an event is held for its turn, has no route or
+/// is too large, the batch goes the usual one, which knows what to do. What is moved is announced in the same transaction: it
+/// does not wait for the disk, so that nobody waits for it.
+/// </summary>
+internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, PostgresBroker broker, Clearing clearing) : IDirectWay
+{
+    private readonly string move = $"""
+        WITH next AS MATERIALIZED (SELECT id, type, octet_length(event) AS size FROM {Table(store, "outbox")} ORDER BY id LIMIT $2),
+        plain AS (
+            SELECT EXISTS (SELECT FROM {Table(store, "relay")} WHERE term = $1 AND relay IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM {Table(store, "outbox_held")} WHERE partition_key IS NOT NULL AND due IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM {Table(store, "outbox_held")} WHERE due <= coalesce($3, now()))
+               AND NOT EXISTS (SELECT FROM next WHERE size > {Routing.LargestEvent} OR NOT EXISTS (SELECT FROM {Table(broker.Server, "route")} r WHERE r.type = next.type)) AS yes),
+        moved AS (
+            DELETE FROM {Table(store, "outbox")} WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain) RETURNING id, type, event),
+        copies AS (
+            INSERT INTO {Table(broker.Server, "copy")} (queue, arrived, event)
+            SELECT r.queue, coalesce($3, now()), m.event FROM moved m
+            CROSS JOIN LATERAL (SELECT queue FROM {Table(broker.Server, "route")} WHERE type = m.type OFFSET 0) r ORDER BY m.id
+            RETURNING queue),
+        counted AS ({BrokerStatements.CountCopies(broker.Server.SchemaName, "SELECT queue, count(*) FROM copies GROUP BY queue")})
+        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('{broker.Server.Channel("queue")}', queue::text)) FROM (SELECT DISTINCT queue FROM copies) q
+        """;
+
+    private bool mayNot;
+
+    /// <summary>The way from this store to that broker, where they are in one database and of one engine.</summary>
+    public static async Task<DirectWay?> FindAsync(PostgresStore outbox, PostgresServer store, IBroker broker, Clearing clearing, CancellationToken cancellationToken)
+    {
+        if (broker is not PostgresBroker known) return null;
+        var there = await known.Server.IdentityAsync(cancellationToken).ConfigureAwait(false);
+        return there == await store.IdentityAsync(cancellationToken).ConfigureAwait(false) ? new DirectWay(outbox, store, known, clearing) : null;
+    }
+
+    public async Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken)
+    {
+        if (mayNot) return 0;
+        var (moved, queues) = (0, Array.Empty<int>());
+        try
+        {
+            // A crash of the server that undoes it undoes both sides of it.
+            await outbox.RunAwakeAsync(
+                "move events inside",
+                trip => trip
+                    .Add(move, row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)), Parameter.Of(term), Parameter.Of(limit), store.Now),
+                PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (CourierException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.InsufficientPrivilege })
+        {
+            // The store's role may not write into queues; the broker's may.
+            mayNot = true;
+        }
+        FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
+        clearing.Gone(moved);
+        broker.Announced(queues);
+        return moved;
+    }
+
+    private static string Table(PostgresServer server, string name) => $"\"{server.SchemaName}\".{name}";
+}
