@@ -231,7 +231,7 @@ internal sealed class PostgresStore : IStore
         return null;
     }
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         var handled = new bool[events.Count];
         var (sources, ids) = Split(events);
@@ -239,6 +239,12 @@ internal sealed class PostgresStore : IStore
             "look into the inbox of",
             new RoundTrip().Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
             cancellationToken).ConfigureAwait(false);
+        return handled;
+    }
+
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var handled = await LookIntoInboxAsync(queue, events, cancellationToken).ConfigureAwait(false);
         if (handled.Contains(true))
         {
             var trip = new RoundTrip();

@@ -163,13 +163,19 @@ internal sealed class SqliteStore : IStore
         return null;
     }
 
+    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
+        Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
+
     public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
-        // Nearly always none has been handled. To see that, nobody's commit is waited for.
-        var handled = turn.Wait(0, CancellationToken.None) ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
+        var handled = Look(queue, events);
         if (handled.Contains(true)) await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
         return handled;
     }
+
+    /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
+    private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
+        turn.Wait(0, CancellationToken.None) ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
 
     /// <summary>On a connection of its own, while another has the turn.</summary>
     private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)

@@ -157,6 +157,28 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
+    public async Task Copies_that_come_together_are_given_to_the_handler_once()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        // Three of each, next to each other and far apart: when they come, none has been handled yet.
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 50).SelectMany(n => new[] { n, n }).Concat(Enumerable.Range(0, 50)).Select(n => Crossing.TapEvent(n))]);
+        var log = new Log();
+        // A clock that stands still: what was found when they came is as good as new for all of them.
+        var fares = await crossing.StartAsync(
+            "fares",
+            courier => courier.Receive("taps", queue =>
+            {
+                queue.Options.Prefetch = 150;
+                queue.Handle<Tap, TapReceiver>();
+            }),
+            services: services => services.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow)));
+        await crossing.SettledAsync();
+        Assert.Equal(Enumerable.Range(0, 50), log.Taps.Select(t => t.Data.Number).Order());
+        Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(3, e.Copies));
+    }
+
+    [Fact]
     public async Task Two_workers_that_hold_copies_at_the_same_moment_have_one_effect()
     {
         await using var crossing = new Crossing(new TPlace());

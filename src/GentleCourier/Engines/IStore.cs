@@ -105,6 +105,9 @@ public interface IStore : IAsyncDisposable
     Task<IHandling?> BeginHandlingAsync(
         string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null, CancellationToken cancellationToken = default);
 
+    /// <summary>For each event whether it has been handled in this queue's name.</summary>
+    Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+
     /// <summary>For each event whether it has been handled in this queue's name; where it has, a further copy is counted.</summary>
     Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 

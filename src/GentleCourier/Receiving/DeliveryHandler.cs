@@ -20,6 +20,10 @@ internal sealed partial class DeliveryHandler(
 {
     private readonly ReceiverOptions options = binding.Options;
     private readonly IStore? inboxStore = binding.Options.Inbox ? store : null;
+    private readonly InboxLook? look = binding.Options.Inbox && store is not null ? new(store, binding.Queue, clock) : null;
+
+    /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
+    public void Expect(IReadOnlyList<Held> deliveries) => look?.Ahead(deliveries);
 
     /// <summary>Handles deliveries that were taken up together.</summary>
     /// <param name="deliveries">One, or as many as a batch may have.</param>
@@ -51,6 +55,8 @@ internal sealed partial class DeliveryHandler(
         foreach (var alone in batch)
         {
             alone.Failure = null;
+            // Another may have handled it in the meantime, which may be why the batch failed.
+            alone.Held.Look = null;
             await TryAsync([alone], link, outOfTime).ConfigureAwait(false);
         }
     }
@@ -61,7 +67,7 @@ internal sealed partial class DeliveryHandler(
         var id = "(unread)";
         try
         {
-            var read = new ReadDelivery(held, Event.Read(held.HandOver.Json));
+            var read = new ReadDelivery(held, held.Event);
             id = read.Event.Id;
             if (read.Attempt > options.MaxAttempts)
             {
@@ -165,6 +171,7 @@ internal sealed partial class DeliveryHandler(
 
         foreach (var delivery in deliveries)
         {
+            if (delivery.Failure is null) look?.Handled(delivery.Key);
             link.Settle(
                 delivery.Held,
                 delivery.Failure is { } failure ? await FailedAsync(delivery, Cut.None, failure, Activity.Current).ConfigureAwait(false) : Outcome.Accepted);
@@ -181,15 +188,12 @@ internal sealed partial class DeliveryHandler(
         return together.FindAll(static d => !d.Held.IsDecided);
     }
 
-    /// <summary>Looks before any work is done what has been handled; this spares the work, it does not decide.</summary>
     private async Task<List<ReadDelivery>> NotYetHandledAsync(List<ReadDelivery> deliveries, ISettler link, CancellationToken cancellationToken)
     {
-        if (inboxStore is null) return deliveries;
-        var keys = new EventKey[deliveries.Count];
-        for (var i = 0; i < keys.Length; i++) keys[i] = deliveries[i].Key;
-        var handled = await inboxStore.AbsorbHandledAsync(binding.Queue, keys, cancellationToken).ConfigureAwait(false);
+        if (look is null) return deliveries;
+        var handled = await look.AbsorbAsync(deliveries, cancellationToken).ConfigureAwait(false);
         if (!handled.Contains(true)) return deliveries;
-        for (var i = 0; i < keys.Length; i++)
+        for (var i = 0; i < handled.Length; i++)
             if (handled[i]) link.Settle(deliveries[i].Held, Absorbed(deliveries[i].Event));
         return deliveries.FindAll(static d => !d.Held.IsDecided);
     }

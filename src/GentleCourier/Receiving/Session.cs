@@ -164,7 +164,9 @@ internal sealed partial class Session : ISettler
             return;
         }
         credit.Fetched(deliveries.Count, alone: suspect);
-        foreach (var delivery in deliveries) toHandle.Writer.TryWrite(held[delivery.Lease]);
+        var expected = deliveries.Select(d => held[d.Lease]).ToList();
+        handler.Expect(expected);
+        expected.ForEach(delivery => toHandle.Writer.TryWrite(delivery));
     }
 
     /// <summary>
