@@ -19,7 +19,7 @@ IBenchmark[] all =
 [
     new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000), new ReceiveRate(1_000_000),
     new FullJourney(0), new FullJourney(1_000_000),
-    new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000), new PostgresReceive(1_000_000),
+    new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new ContextOutbox(), new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000), new PostgresReceive(1_000_000),
     new PostgresReceive(1_000_000, leased: false), new PostgresJourney(),
 ];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)

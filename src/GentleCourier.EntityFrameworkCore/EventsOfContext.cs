@@ -11,8 +11,8 @@ namespace Microsoft.EntityFrameworkCore;
 public static class EventsOfContext
 {
     /// <summary>
-    /// Adds an event to the context. It goes into the outbox with the next <c>SaveChanges</c>, in its transaction and in its
-    /// round trip, and leaves after the commit.
+    /// Adds an event to the context. It goes into the outbox with the next <c>SaveChanges</c>, in its transaction and in the
+    /// same batch of statements, and leaves after the commit.
     /// </summary>
     /// <param name="context">A context that <see cref="CourierContexts.UseDbContext"/> has made known.</param>
     /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>. It is read at once.</param>

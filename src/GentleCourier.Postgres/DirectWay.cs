@@ -58,6 +58,7 @@ internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, Post
             mayNot = true;
         }
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
+        if (moved == 0) return 0;
         clearing.Gone(moved);
         broker.Announced(queues);
         return moved;
