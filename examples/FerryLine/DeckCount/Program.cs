@@ -1,6 +1,7 @@
 using System.Data.Common;
 using FerryLine.Contracts;
 using FerryLine.DeckCount;
+using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
 using Microsoft.EntityFrameworkCore;
@@ -21,17 +22,18 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
 var host = builder.Build();
 
 // A real service would run its migrations here, or before.
-await using (var scope = host.Services.CreateAsyncScope())
+for (var tries = 1; ; tries++)
 {
-    var database = scope.ServiceProvider.GetRequiredService<DeckContext>().Database;
     try
     {
-        await database.EnsureCreatedAsync();
+        await using var scope = host.Services.CreateAsyncScope();
+        await scope.ServiceProvider.GetRequiredService<DeckContext>().Database.EnsureCreatedAsync();
+        break;
     }
-    catch (DbException)
+    catch (Exception e) when (tries < 20 && (e is DbException or CourierException or InvalidOperationException { InnerException: DbException }))
     {
-        // Another instance may have made the tables at the same moment; then there is nothing left to do.
-        await database.EnsureCreatedAsync();
+        // Another instance makes the tables at this moment, or the database is away: a little later it works.
+        await Task.Delay(TimeSpan.FromMilliseconds(500));
     }
 }
 await host.RunAsync();
