@@ -30,7 +30,7 @@ internal static class Play
         }
         catch (OperationCanceledException) when (stop.IsCancellationRequested)
         {
-            AnsiConsole.MarkupLine("[yellow]stopped[/] by hand; the services have ended and their files are gone");
+            AnsiConsole.MarkupLine("[bold]stopped[/] by hand; the services have ended and their files are gone");
             return 130;
         }
         catch (OperationCanceledException)
@@ -55,7 +55,7 @@ internal static class Play
         await DeployAsync(broker, cancel);
 
         List<string> babble;
-        await using (var services = new Services(files, line => AnsiConsole.MarkupLine($"[yellow]{Markup.Escape(line)}[/]")))
+        await using (var services = new Services(files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]")))
         {
             services.Start("Harbour");
             services.Start("Fares");
