@@ -93,12 +93,12 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
                 await Task.Delay(Timeout.Infinite, cancel);
             },
         };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.MaxAttempts, queue.Options.TimeLimit) = (2, TimeSpan.FromMilliseconds(20)));
+        await StartFaresAsync(crossing, log, queue => (queue.Options.MaxAttempts, queue.Options.TimeLimit) = (2, TimeSpan.FromMilliseconds(500)));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal(2, log.Taps.Count);
         Assert.Equal(
-            "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of 00:00:00.0200000",
+            "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of 00:00:00.5000000",
             (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
