@@ -65,7 +65,12 @@ internal sealed class ContextHooks(IStore store, ContractCodec codec, TimeProvid
     private void Saved(DbContext context)
     {
         if (context.Model.FindEntityType(typeof(OutboxEvent)) is null) return;
-        var entries = context.ChangeTracker.Entries<OutboxEvent>().ToList();
+        // Saving has just looked for changes everywhere, and listing entries would do it once more.
+        var tracker = context.ChangeTracker;
+        var detects = tracker.AutoDetectChangesEnabled;
+        tracker.AutoDetectChangesEnabled = false;
+        var entries = tracker.Entries<OutboxEvent>().ToList();
+        tracker.AutoDetectChangesEnabled = detects;
         if (entries.Count == 0) return;
         // Those that the caller wants to accept by himself are still to be added, should he have to save again.
         foreach (var entry in entries)

@@ -11,17 +11,19 @@ internal sealed class ContextWork(DbContext context) : IUnitOfWork
 {
     private IDbContextTransaction? transaction;
 
+    private DbContext Context { get; } = context;
+
     public async Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken)
     {
-        transaction = await context.Database.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
+        transaction = await Context.Database.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
         return transaction.GetDbTransaction();
     }
 
     public Task SaveAsync(CancellationToken cancellationToken)
     {
-        if (!context.ChangeTracker.HasChanges()) return Task.CompletedTask;
-        NoRetries.From(context);
-        return context.SaveChangesAsync(cancellationToken);
+        if (!Context.ChangeTracker.HasChanges()) return Task.CompletedTask;
+        NoRetries.From(Context);
+        return Context.SaveChangesAsync(cancellationToken);
     }
 
     public Task CommitAsync(CancellationToken cancellationToken) => transaction!.CommitAsync(cancellationToken);
@@ -39,5 +41,10 @@ internal sealed class ContextWork(DbContext context) : IUnitOfWork
         }
     }
 
-    public override string ToString() => context.GetType().Name;
+    /// <summary>It is the context that counts: a receiver may begin on one that is enlisted.</summary>
+    public override bool Equals(object? obj) => obj is ContextWork other && ReferenceEquals(other.Context, Context);
+
+    public override int GetHashCode() => Context.GetHashCode();
+
+    public override string ToString() => Context.GetType().Name;
 }

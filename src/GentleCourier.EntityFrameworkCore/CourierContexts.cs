@@ -40,6 +40,7 @@ public static class CourierContexts
     /// </summary>
     /// <param name="queue">The queue.</param>
     /// <typeparam name="TContext">A context that <see cref="UseDbContext"/> has made known.</typeparam>
+    /// <exception cref="InvalidOperationException">The queue has a context already.</exception>
     /// <remarks>
     /// The transaction begins before the receiver is called. One that does slow work first had better call
     /// <see cref="BeginAsync{TContract}(Delivery{TContract}, DbContext, CancellationToken)"/> after it.
@@ -47,6 +48,7 @@ public static class CourierContexts
     public static QueueBinding Enlist<TContext>(this QueueBinding queue) where TContext : DbContext
     {
         ArgumentNullException.ThrowIfNull(queue);
+        if (queue.Before is not null) throw new InvalidOperationException($"queue '{queue.Queue}' has a context already, and a delivery has one transaction");
         queue.Before = static (incoming, cancellationToken) =>
             BeginAsync(incoming.Inbox, incoming.Services.GetRequiredService<TContext>(), cancellationToken);
         return queue;

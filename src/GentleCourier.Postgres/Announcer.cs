@@ -7,8 +7,8 @@ namespace GentleCourier.Postgres;
 /// others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
 /// </summary>
 /// <param name="server">Whom to tell.</param>
-/// <param name="statement">With a list of what has changed as its parameter.</param>
-internal sealed class Announcer(PostgresServer server, string statement) : IAsyncDisposable
+/// <param name="say">Adds the announcement of what has changed.</param>
+internal sealed class Announcer(PostgresServer server, Func<RoundTrip, int[], RoundTrip> say) : IAsyncDisposable
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
     private static readonly TimeSpan Rest = TimeSpan.FromMilliseconds(20);
@@ -59,8 +59,7 @@ internal sealed class Announcer(PostgresServer server, string statement) : IAsyn
             }
             try
             {
-                await server.RunAsync("announce a change in", new RoundTrip().NeedNotSurvive().Add(statement, static _ => { }, Parameter.Of([.. changes])), CancellationToken.None)
-                    .ConfigureAwait(false);
+                await server.RunAsync("announce a change in", say(new RoundTrip().NeedNotSurvive(), [.. changes]), CancellationToken.None).ConfigureAwait(false);
             }
             catch (CourierException)
             {

@@ -9,17 +9,17 @@ namespace GentleCourier.Postgres;
 /// is too large, the batch goes the usual one, which knows what to do. What is moved is announced in the same transaction: it
 /// does not wait for the disk, so that nobody waits for it.
 /// </summary>
-internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, PostgresBroker broker, Clearing clearing) : IDirectWay
+internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : IDirectWay
 {
     private readonly string move = $"""
-        WITH next AS MATERIALIZED (SELECT id, type, octet_length(event) AS size FROM {Table(store, "outbox")} ORDER BY id LIMIT $2),
+        WITH next AS MATERIALIZED (SELECT id, type, octet_length(event) AS size FROM {Table(store.Server, "outbox")} ORDER BY id LIMIT $2),
         plain AS (
-            SELECT EXISTS (SELECT FROM {Table(store, "relay")} WHERE term = $1 AND relay IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM {Table(store, "outbox_held")} WHERE partition_key IS NOT NULL AND due IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM {Table(store, "outbox_held")} WHERE due <= coalesce($3, now()))
+            SELECT EXISTS (SELECT FROM {Table(store.Server, "relay")} WHERE term = $1 AND relay IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM {Table(store.Server, "outbox_held")} WHERE partition_key IS NOT NULL AND due IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM {Table(store.Server, "outbox_held")} WHERE due <= coalesce($3, now()))
                AND NOT EXISTS (SELECT FROM next WHERE size > {Routing.LargestEvent} OR NOT EXISTS (SELECT FROM {Table(broker.Server, "route")} r WHERE r.type = next.type)) AS yes),
         moved AS (
-            DELETE FROM {Table(store, "outbox")} WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain) RETURNING id, type, event),
+            DELETE FROM {Table(store.Server, "outbox")} WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain) RETURNING id, type, event),
         copies AS (
             INSERT INTO {Table(broker.Server, "copy")} (queue, arrived, event)
             SELECT r.queue, coalesce($3, now()), m.event FROM moved m
@@ -32,11 +32,11 @@ internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, Post
     private bool mayNot;
 
     /// <summary>The way from this store to that broker, where they are in one database and of one engine.</summary>
-    public static async Task<DirectWay?> FindAsync(PostgresStore outbox, PostgresServer store, IBroker broker, Clearing clearing, CancellationToken cancellationToken)
+    public static async Task<DirectWay?> FindAsync(PostgresStore store, IBroker broker, CancellationToken cancellationToken)
     {
         if (broker is not PostgresBroker known) return null;
         var there = await known.Server.IdentityAsync(cancellationToken).ConfigureAwait(false);
-        return there == await store.IdentityAsync(cancellationToken).ConfigureAwait(false) ? new DirectWay(outbox, store, known, clearing) : null;
+        return there == await store.Server.IdentityAsync(cancellationToken).ConfigureAwait(false) ? new DirectWay(store, known) : null;
     }
 
     public async Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken)
@@ -46,10 +46,10 @@ internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, Post
         try
         {
             // A crash of the server that undoes it undoes both sides of it.
-            await outbox.RunAwakeAsync(
+            await store.RunAwakeAsync(
                 "move events inside",
                 trip => trip
-                    .Add(move, row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)), Parameter.Of(term), Parameter.Of(limit), store.Now),
+                    .Add(move, row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)), Parameter.Of(term), Parameter.Of(limit), store.Server.Now),
                 PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
         }
         catch (CourierException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.InsufficientPrivilege })
@@ -59,7 +59,7 @@ internal sealed class DirectWay(PostgresStore outbox, PostgresServer store, Post
         }
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
         if (moved == 0) return 0;
-        clearing.Gone(moved);
+        store.EventsGone(moved);
         broker.Announced(queues);
         return moved;
     }

@@ -31,7 +31,7 @@ internal sealed class PostgresBroker : IBroker
         topology = new BrokerTopology(server, sql);
         reports = new BrokerReports(server, sql, topology);
         watch = new QueueWatch(server, sql, Changed, clock);
-        announcer = new Announcer(server, sql.Announce);
+        announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy");
     }
 
@@ -64,7 +64,7 @@ internal sealed class PostgresBroker : IBroker
             // The first after a pause is announced with its own commit, which has others that announce wait for the disk; under load that
             // is done apart, and once for many.
             var atOnce = queues.Length > 0 && announcer.HasRested;
-            if (atOnce) trip.Add(sql.Announce, static _ => { }, Parameter.Of(queues));
+            if (atOnce) Saying(trip, queues);
             try
             {
                 FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
@@ -151,6 +151,8 @@ internal sealed class PostgresBroker : IBroker
             announcer.Announce(queue);
         }
     }
+
+    private RoundTrip Saying(RoundTrip trip, int[] queues) => trip.Add(sql.Announce, static _ => { }, Parameter.Of(queues));
 
     /// <summary>Tells receivers of this process; all others have been told.</summary>
     internal void Announced(IEnumerable<int> queues)

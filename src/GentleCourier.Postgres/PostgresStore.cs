@@ -33,11 +33,16 @@ internal sealed class PostgresStore : IStore
         this.clock = clock;
         isolation = address.Isolation;
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
-        announcer = new Announcer(server, sql.Announce);
+        announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox");
     }
 
     public string DisplayName => server.DisplayName;
+
+    internal PostgresServer Server => server;
+
+    /// <summary>So many events have left the outbox.</summary>
+    internal void EventsGone(int count) => clearing.Gone(count);
 
     public string ConnectionString => server.ConnectionString;
 
@@ -48,6 +53,7 @@ internal sealed class PostgresStore : IStore
     public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
         await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
 
+    /// <summary>Databases are told apart by asking them, once for each way to reach one: names say nothing.</summary>
     public async Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(connection);
@@ -119,7 +125,7 @@ internal sealed class PostgresStore : IStore
         Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
         foreach (var mark in marks.Where(m => m.Result.Fate != PublishFate.Taken)) Hold(mark);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
-        clearing.Gone(marks.Count);
+        EventsGone(marks.Count);
         return isTerm;
 
         void Delete(string statement, IEnumerable<RelayMark> taken)
@@ -140,7 +146,7 @@ internal sealed class PostgresStore : IStore
     }
 
     public async Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
-        await DirectWay.FindAsync(this, server, broker, clearing, cancellationToken).ConfigureAwait(false);
+        await DirectWay.FindAsync(this, broker, cancellationToken).ConfigureAwait(false);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
@@ -353,16 +359,19 @@ internal sealed class PostgresStore : IStore
     private NpgsqlConnection ConnectionOf(DbTransaction transaction)
     {
         ArgumentNullException.ThrowIfNull(transaction);
-        if (transaction is NpgsqlTransaction known && IsOver(known)) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
-        return Check(transaction.Connection);
+        return transaction is NpgsqlTransaction known && IsOver(known) || transaction.Connection is null
+            ? throw new CourierException("events cannot be added: the transaction is over; add them before the commit")
+            : Check(transaction.Connection);
     }
 
     /// <exception cref="CourierException">It goes to another database than the store's.</exception>
-    private NpgsqlConnection Check(DbConnection? connection)
+    private NpgsqlConnection Check(DbConnection connection)
     {
         if (connection is NpgsqlConnection known && known.Database == server.DatabaseName) return known;
-        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'" : $"a {connection?.GetType().Name}";
-        throw new CourierException($"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their changes would not commit together");
+        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'" : $"a {connection.GetType().Name}";
+        throw new CourierException(
+            $"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their changes would not commit together: "
+            + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 
     /// <summary>A statement would be a transaction of its own then. The driver says it only by throwing.</summary>
@@ -430,7 +439,7 @@ internal sealed class PostgresStore : IStore
             foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
             // Another's commit is a commit alone, which would not say that a statement has failed before it.
             if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
-            if (trip.Count > 0) await store.RunAsync(store.Check(transaction.Connection), trip, "handle an event in", cancellationToken).ConfigureAwait(false);
+            if (trip.Count > 0) await store.RunAsync(store.ConnectionOf(transaction), trip, "handle an event in", cancellationToken).ConfigureAwait(false);
             await store.CommittingAsync(() => work.CommitAsync(cancellationToken)).ConfigureAwait(false);
         }
 

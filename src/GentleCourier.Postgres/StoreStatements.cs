@@ -19,9 +19,6 @@ internal sealed class StoreStatements(PostgresServer server)
     // waits, and one that has work is left alone.
     public readonly string WakeRelay = server.Sql($"SELECT pg_notify('{server.Channel("outbox")}', '') FROM courier.relay WHERE waits");
 
-    /// <summary>The same, apart from the transaction that has added events, and once for several: so there is a list, of nothing.</summary>
-    public readonly string Announce = server.Sql($"SELECT pg_notify('{server.Channel("outbox")}', '') FROM courier.relay WHERE waits AND $1 <> '{{}}'::int[]");
-
     // A new leader begins a new term, without the last one's error.
     public readonly string Lead = server.Sql("""
         UPDATE courier.relay SET until = coalesce($1, now()) + $3, term = term + (relay IS DISTINCT FROM $2)::int,

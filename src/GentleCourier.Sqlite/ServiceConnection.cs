@@ -32,7 +32,8 @@ internal sealed class ServiceConnection : IDisposable
         if (connection is SqliteConnection known && Path.GetFullPath(known.DataSource) == file.Path) return known;
         var where = connection is SqliteConnection ? connection.DataSource : $"a {connection.GetType().Name}";
         throw new CourierException(
-            $"the service writes to {where}, and its store is {file.DisplayName}; both must be one database, or their changes would not commit together");
+            $"the service writes to {where}, and its store is {file.DisplayName}; both must be one database, or their changes would not commit together: "
+            + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 
     public void AddToOutbox(EncodedEvent @event, long now)

@@ -230,11 +230,9 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         public async Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
         {
             steps.Attempts.Add((delivery.Data.Number, delivery.Attempt));
-            if (steps.BeginsItself)
-            {
-                Assert.Null(context.Database.CurrentTransaction);
-                await delivery.BeginAsync(context, cancellationToken);
-            }
+            Assert.Equal(steps.BeginsItself, context.Database.CurrentTransaction is null);
+            // On a context that is enlisted already it changes nothing.
+            await delivery.BeginAsync(context, cancellationToken);
             Assert.NotNull(context.Database.CurrentTransaction);
             Assert.Same(context.Database.CurrentTransaction.GetDbTransaction(), await delivery.BeginAsync(cancellationToken));
             Assert.False(await context.Boardings.AnyAsync(b => b.Tap == delivery.Data.Number, cancellationToken));
@@ -359,6 +357,36 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal([1], await BoardingsAsync(deck));
         Assert.Equal([1], await OutboxAsync(deck));
         Assert.Single(await deck.Store().ReadInboxAsync("taps"));
+    }
+
+    private sealed class LateReceiver(HarbourContext context) : IReceiver<Tap>
+    {
+        public async Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
+        {
+            await delivery.BeginAsync(cancellationToken);
+            await delivery.BeginAsync(context, cancellationToken);
+        }
+    }
+
+    [Fact]
+    public async Task A_delivery_has_one_transaction()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await StartAsync(crossing, "deck", courier => courier.Receive("taps", queue =>
+        {
+            queue.Options.MaxAttempts = 1;
+            queue.Handle<Tap, LateReceiver>();
+        }));
+        await crossing.Broker().PublishAsync([Crossing.TapEvent(1)]);
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Contains(
+            "the delivery's transaction has begun already; let HarbourContext have it before anything else begins it",
+            Assert.Single(await crossing.Broker().ReadDeadLettersAsync("taps", 2)).Reason, StringComparison.Ordinal);
+
+        var twice = Assert.Throws<InvalidOperationException>(() => crossing.Build(
+            "deck", courier => courier.Receive("taps", queue => queue.Enlist<HarbourContext>().Enlist<PlainContext>().Handle<Tap, LateReceiver>())));
+        Assert.Contains("queue 'taps' has a context already", twice.Message, StringComparison.Ordinal);
     }
 
     private sealed class BatchReceiver(HarbourContext context) : IBatchReceiver<Tap>

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using GentleCourier.Engines;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
@@ -33,18 +32,13 @@ internal sealed class ContextOutbox : IBenchmark
         await using (var scope = host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<TapContext>().Database.EnsureCreatedAsync();
         await host.StartAsync();
 
-        using var ready = new Barrier(Clients + 1);
-        var clients = Enumerable.Range(0, Clients).Select(c => Task.Factory.StartNew(() => ClientAsync(c), TaskCreationOptions.LongRunning).Unwrap()).ToArray();
-        ready.SignalAndWait();
-        var began = Stopwatch.GetTimestamp();
-        await Task.WhenAll(clients);
-        return Workshop.Rate(Events, began);
+        return await ServerWorkshop.RateAsync(Events, Clients, ClientAsync);
 
-        async Task ClientAsync(int client)
+        async Task ClientAsync(int client, Action ready)
         {
             for (var i = -50; i < Events / Clients; i++)
             {
-                if (i == 0) ready.SignalAndWait();
+                if (i == 0) ready();
                 var tap = Workshop.Tap(((i + 50) * Clients) + client);
                 await using var scope = host.Services.CreateAsyncScope();
                 var context = scope.ServiceProvider.GetRequiredService<TapContext>();

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
@@ -39,15 +38,9 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
                 CREATE TABLE deck (sailing text PRIMARY KEY, on_board int)
                 """);
         }
-        // All clients are connected and warm before the time begins.
-        using var ready = new Barrier(Clients + 1);
-        var clients = Enumerable.Range(0, Clients).Select(c => Task.Factory.StartNew(() => ClientAsync(c), TaskCreationOptions.LongRunning).Unwrap()).ToArray();
-        ready.SignalAndWait();
-        var began = Stopwatch.GetTimestamp();
-        await Task.WhenAll(clients);
-        return Workshop.Rate(Events, began);
+        return await ServerWorkshop.RateAsync(Events, Clients, ClientAsync);
 
-        async Task ClientAsync(int client)
+        async Task ClientAsync(int client, Action ready)
         {
             await using var connection = (NpgsqlConnection)await store.OpenConnectionAsync();
             await using var look = ServerWorkshop.Prepare(connection, "SELECT count(*) FROM tap WHERE card = $1", NpgsqlDbType.Text);
@@ -56,7 +49,7 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
                 connection, "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1", NpgsqlDbType.Text);
             for (var i = -50; i < Events / Clients; i++)
             {
-                if (i == 0) ready.SignalAndWait();
+                if (i == 0) ready();
                 var tap = Workshop.Tap((i + 50) * Clients + client);
                 await using var transaction = await connection.BeginTransactionAsync();
                 if (!smallest)

@@ -1,4 +1,5 @@
 using System.Data;
+using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Hosting;
 using GentleCourier.Postgres;
@@ -111,6 +112,17 @@ internal sealed class ServerWorkshop : IAsyncDisposable
             FROM generate_series(1, {count} - (SELECT count(*) FROM queue)) i
             """);
         Execute(connection, "VACUUM (ANALYZE)");
+    }
+
+    /// <summary>The rate of several clients, each of which connects, warms up and says that it is ready before the time begins.</summary>
+    public static async Task<double> RateAsync(int events, int clients, Func<int, Action, Task> client)
+    {
+        using var ready = new Barrier(clients + 1);
+        var all = Enumerable.Range(0, clients).Select(c => Task.Factory.StartNew(() => client(c, ready.SignalAndWait), TaskCreationOptions.LongRunning).Unwrap()).ToArray();
+        ready.SignalAndWait();
+        var began = Stopwatch.GetTimestamp();
+        await Task.WhenAll(all);
+        return Workshop.Rate(events, began);
     }
 
     public const string BareQueue =

@@ -125,7 +125,7 @@ public interface IStore : IAsyncDisposable
 public interface IDirectWay
 {
     /// <summary>
-    /// Moves the next fresh events in one transaction: whatever is killed, none is published twice. Moves nothing where
+    /// Moves the next fresh events in one transaction, so that a relay that is killed publishes none twice. Moves nothing where
     /// <paramref name="term"/> is over.
     /// </summary>
     /// <returns>

@@ -24,7 +24,7 @@ public sealed class CourierBuilder
 
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
-    /// <summary>Where the service makes the tables of its store by itself: says what of it does, for a person, or null.</summary>
+    /// <summary>Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.</summary>
     internal List<Func<IServiceProvider, IStore, string?>> MakersOfTables { get; } = [];
 
     /// <summary>Makes an engine known, so that addresses may name it.</summary>

@@ -24,7 +24,7 @@ internal sealed class InboxTransaction(IStore? store, string queue, IReadOnlyLis
                 $"queue '{queue}' is received without an inbox, so there is no transaction to work in; "
                 + $"set Courier:Store, and leave Courier:Receivers:{queue}:Inbox on");
         }
-        if (work is not null && handling is not null)
+        if (work is not null && handling is not null && !work.Equals(itsWork))
             throw new CourierException($"the delivery's transaction has begun already; let {work} have it before anything else begins it");
         return await TryBeginAsync(store, work, cancellationToken).ConfigureAwait(false)
             ? handling!.Transaction
