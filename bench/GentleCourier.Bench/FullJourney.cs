@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -28,7 +27,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
         await workshop.BacklogAsync(waiting);
         var broker = await workshop.BrokerAsync();
         var harbour = workshop.Host(_ => { });
-        var store = harbour.Services.GetRequiredService<IStore>();
+        var store = harbour.Services.GetRequiredService<IStorePort>();
         var outbox = harbour.Services.GetRequiredService<IOutbox>();
         await harbour.StartAsync();
         await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
@@ -41,7 +40,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
                 queue.Handle<Tap, ChargingReceiver>();
             }),
             new() { ["Courier:Store"] = $"sqlite:{workshop.ReceiverFile}", ["Courier:Relay:Enabled"] = "false" });
-        var receiving = fares.Services.GetRequiredService<IStore>();
+        var receiving = fares.Services.GetRequiredService<IStorePort>();
         await receiving.PrepareAsync(create: true);
         await using (var setUp = (SqliteConnection)await receiving.OpenConnectionAsync()) Workshop.Execute(setUp, Charges);
         await fares.StartAsync();
@@ -61,7 +60,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
             await Task.Delay(1);
         return Workshop.Rate(Events, began);
 
-        static long? Left(IReadOnlyList<GentleCourier.Watching.QueueFigures> figures) => figures[0].Ready + figures[0].InHand;
+        static long? Left(IReadOnlyList<GentleCourier.QueueFigures> figures) => figures[0].Ready + figures[0].InHand;
     }
 
     public Task<double> BareAsync(Workshop workshop)

@@ -3,7 +3,6 @@ using System.Globalization;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -94,7 +93,7 @@ internal static class Measurements
         }
         return rate;
 
-        long Settled(GentleCourier.Watching.QueueFigures figures) => total - (figures.Ready + figures.InHand + figures.Scheduled)!.Value;
+        long Settled(GentleCourier.QueueFigures figures) => total - (figures.Ready + figures.InHand + figures.Scheduled)!.Value;
 
         async Task SettledAsync(int count)
         {
@@ -149,7 +148,7 @@ internal static class Measurements
 
     private static async Task PublishSlowlyAsync(IHost host, int count)
     {
-        await using var connection = await host.Services.GetRequiredService<IStore>().OpenConnectionAsync();
+        await using var connection = await host.Services.GetRequiredService<IStorePort>().OpenConnectionAsync();
         for (var i = 0; i < count; i++)
         {
             await Task.Delay(20 + (i % 7));
@@ -167,7 +166,7 @@ internal static class Measurements
         var host = workshop.Host(_ => { }, new() { ["Courier:Store"] = $"sqlite:{args[0]}", ["Courier:Broker"] = $"sqlite:{args[1]}" });
         await host.StartAsync();
         await PublishSlowlyAsync(host, int.Parse(args[2], CultureInfo.InvariantCulture));
-        while ((await host.Services.GetRequiredService<IStore>().ReadOutboxFiguresAsync()).Waiting > 0) await Task.Delay(5);
+        while ((await host.Services.GetRequiredService<IStorePort>().ReadOutboxFiguresAsync()).Waiting > 0) await Task.Delay(5);
         await host.StopAsync();
         return 0;
     }

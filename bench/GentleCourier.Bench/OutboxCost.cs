@@ -23,17 +23,17 @@ internal sealed class OutboxCost(bool smallest) : IBenchmark
         var host = workshop.Host(_ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
         await host.StartAsync();
         var outbox = host.Services.GetRequiredService<IOutbox>();
-        return await RunAsync(host.Services.GetRequiredService<IStore>(), (transaction, i) => outbox.AddAsync(transaction, Workshop.Tap(i)));
+        return await RunAsync(host.Services.GetRequiredService<IStorePort>(), (transaction, i) => outbox.AddAsync(transaction, Workshop.Tap(i)));
     }
 
     public async Task<double> BareAsync(Workshop workshop)
     {
         var host = workshop.Host(_ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
         await host.StartAsync();
-        return await RunAsync(host.Services.GetRequiredService<IStore>(), (_, _) => Task.CompletedTask);
+        return await RunAsync(host.Services.GetRequiredService<IStorePort>(), (_, _) => Task.CompletedTask);
     }
 
-    private async Task<double> RunAsync(IStore store, Func<SqliteTransaction, int, Task> publish)
+    private async Task<double> RunAsync(IStorePort store, Func<SqliteTransaction, int, Task> publish)
     {
         await using var connection = (SqliteConnection)await store.OpenConnectionAsync();
         Workshop.Execute(connection, """

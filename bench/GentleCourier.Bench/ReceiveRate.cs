@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using System.Text.Json;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Bench;

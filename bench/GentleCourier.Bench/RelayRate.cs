@@ -24,7 +24,7 @@ internal sealed class RelayRate : IBenchmark
     {
         var broker = await workshop.BrokerAsync();
         var host = workshop.Host(_ => { });
-        var store = host.Services.GetRequiredService<IStore>();
+        var store = host.Services.GetRequiredService<IStorePort>();
         await store.PrepareAsync(create: true);
         var outbox = host.Services.GetRequiredService<IOutbox>();
         await using (var connection = await store.OpenConnectionAsync())

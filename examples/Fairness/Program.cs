@@ -1,6 +1,6 @@
 using System.CommandLine;
 using Fairness;
-using GentleCourier.Receiving;
+using GentleCourier;
 using Spectre.Console;
 
 if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 200;

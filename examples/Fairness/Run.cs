@@ -1,8 +1,6 @@
 using System.Diagnostics;
+using GentleCourier;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using GentleCourier.Sqlite;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
@@ -70,7 +68,7 @@ internal static class Run
         return host;
     }
 
-    private static IHost Build(string folder, string service, Action<GentleCourier.Hosting.CourierBuilder> configure, Action<IServiceCollection>? services = null)
+    private static IHost Build(string folder, string service, Action<CourierBuilder> configure, Action<IServiceCollection>? services = null)
     {
         var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
         builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>

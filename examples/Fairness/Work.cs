@@ -1,5 +1,5 @@
-using GentleCourier.Events;
-using GentleCourier.Receiving;
+using GentleCourier;
+
 
 namespace Fairness;
 

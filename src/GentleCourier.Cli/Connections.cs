@@ -36,13 +36,13 @@ internal sealed class Connections
 
     public IBroker Broker(ParseResult result) => FindBroker(result) ?? throw NotSaid("broker");
 
-    public List<IStore> FindStores(ParseResult result)
+    public List<IStorePort> FindStores(ParseResult result)
     {
         string?[] said = result.GetValue(store) is { Length: > 0 } several ? [.. several.Select(s => WithoutPassword(s, "store"))] : [AddressOf(result, "store", null)];
         return [.. said.OfType<string>().Select(text => Open(text, "store", (e, a) => e.CreateStore(a, TimeProvider.System)))];
     }
 
-    public IStore Store(ParseResult result) => FindStores(result) switch
+    public IStorePort Store(ParseResult result) => FindStores(result) switch
     {
         [var only] => only,
         [] => throw NotSaid("store"),

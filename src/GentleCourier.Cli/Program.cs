@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GentleCourier;
 using GentleCourier.Cli;
 using GentleCourier.Engines;
 using Spectre.Console;

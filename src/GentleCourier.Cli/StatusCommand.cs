@@ -1,6 +1,5 @@
 using System.CommandLine;
 using GentleCourier.Engines;
-using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

@@ -8,7 +8,7 @@ using Microsoft.EntityFrameworkCore.Infrastructure;
 namespace GentleCourier.EntityFrameworkCore;
 
 /// <summary>What a context of the service's does for its outbox, as it is used. Shared by all contexts, and thread-safe.</summary>
-internal sealed class ContextHooks(IStore store, ContractCodec codec, TimeProvider clock) : SaveChangesInterceptor, IDbConnectionInterceptor
+internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimeProvider clock) : SaveChangesInterceptor, IDbConnectionInterceptor
 {
     /// <exception cref="InvalidOperationException">The context is not known to Gentle Courier, or has no outbox in its model.</exception>
     public static ContextHooks Of(DbContext context)

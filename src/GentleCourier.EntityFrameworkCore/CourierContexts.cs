@@ -1,18 +1,17 @@
 using System.Data.Common;
+using GentleCourier;
 using GentleCourier.Engines;
 using GentleCourier.EntityFrameworkCore;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
+using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Metadata;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
 
-// The namespace of all such methods, so that they are found without a using.
-#pragma warning disable IDE0130
-namespace Microsoft.EntityFrameworkCore;
-#pragma warning restore IDE0130
+namespace GentleCourier;
 
 /// <summary>Connects a service's contexts with its outbox and its inbox.</summary>
 public static class CourierContexts
@@ -28,7 +27,7 @@ public static class CourierContexts
     {
         ArgumentNullException.ThrowIfNull(courier);
         courier.Services.TryAddSingleton(services => new ContextHooks(
-            services.GetRequiredService<IStore>(), services.GetRequiredService<ContractCodec>(), services.GetRequiredService<TimeProvider>()));
+            services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(), services.GetRequiredService<TimeProvider>()));
         courier.Services.ConfigureDbContext<TContext>((services, options) => options.AddInterceptors(services.GetRequiredService<ContextHooks>()));
         courier.MakersOfTables.Add(MigrationsOf<TContext>);
         return courier;
@@ -97,7 +96,7 @@ public static class CourierContexts
     }
 
     /// <summary>Checks the context's model against the store, and says whether its migrations make the tables of it.</summary>
-    private static string? MigrationsOf<TContext>(IServiceProvider services, IStore store) where TContext : DbContext
+    private static string? MigrationsOf<TContext>(IServiceProvider services, IStorePort store) where TContext : DbContext
     {
         var name = typeof(TContext).Name;
         using var scope = services.CreateScope();

@@ -1,10 +1,8 @@
 using GentleCourier.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Infrastructure;
 
-// The namespace of all such methods, so that they are found without a using.
-#pragma warning disable IDE0130
-namespace Microsoft.EntityFrameworkCore;
-#pragma warning restore IDE0130
+namespace GentleCourier;
 
 /// <summary>Makes Gentle Courier's tables part of a model.</summary>
 public static class CourierModel

@@ -1,11 +1,9 @@
+using Microsoft.EntityFrameworkCore;
 using GentleCourier.Engines;
 using GentleCourier.EntityFrameworkCore;
 using GentleCourier.Events;
 
-// The namespace of all such methods, so that they are found without a using.
-#pragma warning disable IDE0130
-namespace Microsoft.EntityFrameworkCore;
-#pragma warning restore IDE0130
+namespace GentleCourier;
 
 /// <summary>Publishes events with the changes of a context. As thread-safe as the context: not at all.</summary>
 public static class EventsOfContext

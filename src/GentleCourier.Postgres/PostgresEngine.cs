@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Hosting;
 
 namespace GentleCourier.Postgres;
 
@@ -30,19 +29,8 @@ public sealed class PostgresEngine : IEngine
     public bool HoldsPassword(EngineAddress address) => PostgresAddress.Parse(address).HoldsPassword;
 
     /// <inheritdoc/>
-    public IStore CreateStore(EngineAddress address, TimeProvider clock) => new PostgresStore(PostgresAddress.Parse(address), clock);
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock) => new PostgresStore(PostgresAddress.Parse(address), clock);
 
     /// <inheritdoc/>
     public IBroker CreateBroker(EngineAddress address, TimeProvider clock) => new PostgresBroker(PostgresAddress.Parse(address), clock);
-}
-
-/// <summary>Makes the engine known to an application.</summary>
-public static class PostgresEngineBuilder
-{
-    /// <summary>Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>postgres://USER@HOST/DATABASE</c>.</summary>
-    public static CourierBuilder UsePostgres(this CourierBuilder builder)
-    {
-        ArgumentNullException.ThrowIfNull(builder);
-        return builder.AddEngine(new PostgresEngine());
-    }
 }

@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Hosting;
 
 namespace GentleCourier.Sqlite;
 
@@ -22,7 +21,7 @@ public sealed class SqliteEngine : IEngine
     public bool HoldsPassword(EngineAddress address) => false;
 
     /// <inheritdoc/>
-    public IStore CreateStore(EngineAddress address, TimeProvider clock)
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock)
     {
         ArgumentNullException.ThrowIfNull(address);
         return new SqliteStore(new SqliteFile(address.Location), clock);
@@ -33,16 +32,5 @@ public sealed class SqliteEngine : IEngine
     {
         ArgumentNullException.ThrowIfNull(address);
         return new SqliteBroker(new SqliteFile(address.Location), clock);
-    }
-}
-
-/// <summary>Makes the engine known to an application.</summary>
-public static class SqliteEngineBuilder
-{
-    /// <summary>Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>sqlite:PATH</c>.</summary>
-    public static CourierBuilder UseSqlite(this CourierBuilder builder)
-    {
-        ArgumentNullException.ThrowIfNull(builder);
-        return builder.AddEngine(new SqliteEngine());
     }
 }

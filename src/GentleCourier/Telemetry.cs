@@ -1,6 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Events;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier;
 

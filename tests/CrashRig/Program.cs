@@ -5,7 +5,6 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Postgres;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using GentleCourier.Sqlite;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
@@ -58,7 +57,7 @@ else
 // Several start at once, and one of them makes the table.
 async Task MakeTableAsync()
 {
-    var store = host.Services.GetRequiredService<IStore>();
+    var store = host.Services.GetRequiredService<IStorePort>();
     await store.PrepareAsync(create: true);
     await using var connection = await store.OpenConnectionAsync();
     try
@@ -74,7 +73,7 @@ async Task MakeTableAsync()
 // Each mark in a transaction of its own, with a row that says so; what a killed run has published is not published again.
 async Task PublishAsync()
 {
-    var store = host.Services.GetRequiredService<IStore>();
+    var store = host.Services.GetRequiredService<IStorePort>();
     await store.PrepareAsync(create: true);
     await using var connection = await store.OpenConnectionAsync();
     await Sql.RunAsync(connection, null, "CREATE TABLE IF NOT EXISTS sent (number INTEGER PRIMARY KEY)");

@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;

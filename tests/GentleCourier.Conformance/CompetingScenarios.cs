@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;

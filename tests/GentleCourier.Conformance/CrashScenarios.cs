@@ -1,7 +1,5 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Receiving;
-using GentleCourier.Watching;
 
 namespace GentleCourier.Conformance;
 

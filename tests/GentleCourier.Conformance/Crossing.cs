@@ -3,8 +3,6 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
-using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -15,7 +13,7 @@ namespace GentleCourier.Conformance;
 /// <summary>A broker and the services of one test, at a place of the engine's; all are stopped and deleted at the end.</summary>
 public sealed class Crossing(Place place) : IAsyncDisposable
 {
-    private readonly Dictionary<string, IStore> stores = [];
+    private readonly Dictionary<string, IStorePort> stores = [];
     private IBroker? shared;
     private bool hasHarbour;
     private readonly List<IHost> hosts = [];
@@ -32,13 +30,13 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public IBroker AnotherBroker(TimeProvider? clock = null) => Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));
 
     /// <summary>The test's own store in a service's name, made once.</summary>
-    public IStore SharedStore(string service)
+    public IStorePort SharedStore(string service)
     {
         if (!stores.TryGetValue(service, out var store)) stores[service] = store = Store(service);
         return store;
     }
 
-    public IStore Store(string service, TimeProvider? clock = null) => Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
+    public IStorePort Store(string service, TimeProvider? clock = null) => Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
     public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
@@ -84,7 +82,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     /// <summary>The first column of a query, as numbers.</summary>
-    public static async Task<List<int>> NumbersAsync(IStore store, string sql)
+    public static async Task<List<int>> NumbersAsync(IStorePort store, string sql)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.CreateCommand();
@@ -154,7 +152,7 @@ public static class CrossingExtensions
     public static async Task<IReadOnlyList<bool>> SettledAsync(this IReceivingLink link, IReadOnlyList<Settlement> settlements) =>
         (await link.SettleAsync(settlements, 0, CancellationToken.None)).Took;
 
-    public static IStore Store(this IHost host) => host.Services.GetRequiredService<IStore>();
+    public static IStorePort Store(this IHost host) => host.Services.GetRequiredService<IStorePort>();
 
     /// <summary>Publishes events as a service would: in one transaction of its store.</summary>
     public static async Task PublishAsync<TContract>(this IHost host, params IEnumerable<TContract> contracts) where TContract : notnull =>
@@ -175,7 +173,7 @@ public static class CrossingExtensions
     }
 
     /// <summary>Whether a service's database has a table of that name.</summary>
-    public static async Task<bool> HasTableAsync(this IStore store, string table)
+    public static async Task<bool> HasTableAsync(this IStorePort store, string table)
     {
         try
         {
@@ -188,7 +186,7 @@ public static class CrossingExtensions
         }
     }
 
-    public static async Task<long> CountAsync(this IStore store, string table)
+    public static async Task<long> CountAsync(this IStorePort store, string table)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.Command($"SELECT count(*) FROM {table}");

@@ -3,7 +3,6 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Options;

@@ -143,7 +143,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         Assert.NotEqual(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
     }
 
-    private static async Task AddAsync(IStore store, params (string Id, string? Key)[] events)
+    private static async Task AddAsync(IStorePort store, params (string Id, string? Key)[] events)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using GentleCourier.Events;
-using GentleCourier.Receiving;
 
 namespace GentleCourier.Conformance;
 

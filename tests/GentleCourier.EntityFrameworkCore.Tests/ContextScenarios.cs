@@ -2,7 +2,6 @@ using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
-using GentleCourier.Receiving;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.Extensions.DependencyInjection;
@@ -38,8 +37,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 
     private static void AddContext(IServiceCollection services, Registered registered)
     {
-        if (registered == Registered.Pooled) services.AddDbContextPool<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStore>()));
-        else services.AddDbContext<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStore>(), registered == Registered.Retrying));
+        if (registered == Registered.Pooled) services.AddDbContextPool<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
+        else services.AddDbContext<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>(), registered == Registered.Retrying));
     }
 
     /// <summary>A service with a context, and the context's tables.</summary>
@@ -488,7 +487,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     public async Task Tables_that_are_left_out_of_migrations_are_made_by_the_host()
     {
         await using var crossing = new Crossing(new TPlace());
-        var harbour = await crossing.StartAsync("harbour", c => c.UseDbContext<LooseContext>(), NoRelay, s => s.AddDbContext<LooseContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStore>())));
+        var harbour = await crossing.StartAsync("harbour", c => c.UseDbContext<LooseContext>(), NoRelay, s => s.AddDbContext<LooseContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>())));
         await using var scope = harbour.Services.CreateAsyncScope();
         var context = scope.ServiceProvider.GetRequiredService<LooseContext>();
         Assert.Equal("", context.Database.GenerateCreateScript().Trim());

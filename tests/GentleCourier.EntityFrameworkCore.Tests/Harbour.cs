@@ -51,7 +51,7 @@ public sealed class HarbourOnSqlite(DbContextOptions<HarbourOnSqlite> options) :
 internal static class Providers
 {
     /// <summary>The provider for the store's database.</summary>
-    public static DbContextOptionsBuilder UseStore(this DbContextOptionsBuilder options, IStore store, bool retrying = false)
+    public static DbContextOptionsBuilder UseStore(this DbContextOptionsBuilder options, IStorePort store, bool retrying = false)
     {
         _ = store.OutboxTable.Contains('.', StringComparison.Ordinal)
             ? options.UseNpgsql(store.ConnectionString, o => _ = retrying ? o.EnableRetryOnFailure() : o)

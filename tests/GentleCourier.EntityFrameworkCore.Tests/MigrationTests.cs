@@ -16,7 +16,7 @@ public abstract class MigrationScenarios<TPlace, TContext>(string describe)
     where TContext : HarbourContext
 {
     private static void AddContext(IServiceCollection services) =>
-        services.AddDbContext<TContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStore>()));
+        services.AddDbContext<TContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
 
     [Fact]
     public async Task Migrations_make_the_tables_and_events_travel()
@@ -64,7 +64,7 @@ public abstract class MigrationScenarios<TPlace, TContext>(string describe)
         Assert.Empty(await DescribeAsync(harbour.Store()));
     }
 
-    private async Task<List<string>> DescribeAsync(IStore store)
+    private async Task<List<string>> DescribeAsync(IStorePort store)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.CreateCommand();

@@ -1,5 +1,4 @@
 using GentleCourier.Conformance;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Postgres.Tests;
@@ -100,7 +99,7 @@ public sealed class ConflictTests
         {
             await store.AddAsync(handling!.Transaction, [Crossing.TapEvent(3)]);
             await handling.Transaction.CommitAsync();
-            await Assert.ThrowsAsync<Engines.CourierException>(() => handling.CommitAsync([]));
+            await Assert.ThrowsAsync<CourierException>(() => handling.CommitAsync([]));
         }
         Assert.Equal(["1", "3"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
     }

@@ -38,7 +38,7 @@ public sealed class OneDatabaseRelayTests : RelayScenarios<OneDatabase>
 /// <summary>Events that do not leave the database on their way.</summary>
 public sealed class OneDatabaseTests
 {
-    private static async Task<(IStore Store, IDirectWay Way, long Term)> OpenAsync(Crossing crossing, params (string, string)[] routes)
+    private static async Task<(IStorePort Store, IDirectWay Way, long Term)> OpenAsync(Crossing crossing, params (string, string)[] routes)
     {
         await crossing.RouteAsync(routes);
         var store = crossing.SharedStore("harbour");
@@ -48,7 +48,7 @@ public sealed class OneDatabaseTests
         return (store, way, (await store.LeadAsync("one", TimeSpan.FromSeconds(60)))!.Value);
     }
 
-    private static async Task AddAsync(IStore store, params EncodedEvent[] events)
+    private static async Task AddAsync(IStorePort store, params EncodedEvent[] events)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();

@@ -3,7 +3,6 @@ using System.Security.Cryptography.X509Certificates;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
-using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Postgres.Tests;
@@ -11,7 +10,7 @@ namespace GentleCourier.Postgres.Tests;
 /// <summary>Servers that go away, refuse, or do not let everybody do everything.</summary>
 public sealed class ServerTests
 {
-    private static IStore StoreAt(string address) => EngineAddress.TryParse(address, out var parsed)
+    private static IStorePort StoreAt(string address) => EngineAddress.TryParse(address, out var parsed)
         ? new PostgresEngine().CreateStore(parsed, TimeProvider.System)
         : throw new FormatException(address);
 

@@ -1,5 +1,5 @@
 using CsCheck;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Tests;

@@ -1,5 +1,4 @@
 using CsCheck;
-using GentleCourier.Watching;
 
 namespace GentleCourier.Tests;
 

@@ -1,5 +1,5 @@
 using CsCheck;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier.Tests;
 

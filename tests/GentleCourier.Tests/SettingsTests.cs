@@ -1,7 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;

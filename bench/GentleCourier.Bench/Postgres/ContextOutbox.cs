@@ -28,7 +28,7 @@ internal sealed class ContextOutbox : IBenchmark
         NpgsqlConnection.ClearAllPools();
         var host = server.Host(
             address, ServerWorkshop.Address("target"), courier => courier.UseDbContext<TapContext>(), new() { ["Courier:Relay:Enabled"] = "false" },
-            services => services.AddDbContextPool<TapContext>((sp, options) => options.UseNpgsql(sp.GetRequiredService<IStore>().ConnectionString)));
+            services => services.AddDbContextPool<TapContext>((sp, options) => options.UseNpgsql(sp.GetRequiredService<IStorePort>().ConnectionString)));
         await using (var scope = host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<TapContext>().Database.EnsureCreatedAsync();
         await host.StartAsync();
 

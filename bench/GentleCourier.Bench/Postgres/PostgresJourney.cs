@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Npgsql;
 using NpgsqlTypes;
@@ -43,7 +42,7 @@ internal sealed class PostgresJourney : IBenchmark
             new() { ["Courier:Relay:Enabled"] = "false" });
         await publisher.StartAsync();
         await receiver.StartAsync();
-        var (store, outbox) = (publisher.Services.GetRequiredService<IStore>(), publisher.Services.GetRequiredService<IOutbox>());
+        var (store, outbox) = (publisher.Services.GetRequiredService<IStorePort>(), publisher.Services.GetRequiredService<IOutbox>());
         await using var connection = (NpgsqlConnection)await store.OpenConnectionAsync();
         await using var insert = ServerWorkshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", NpgsqlDbType.Text, NpgsqlDbType.Text, NpgsqlDbType.Text);
         var began = Stopwatch.GetTimestamp();

@@ -2,7 +2,6 @@ using System.Diagnostics;
 using System.Globalization;
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Npgsql;
 

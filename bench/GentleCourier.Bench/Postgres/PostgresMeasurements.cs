@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Npgsql;
 
@@ -63,7 +62,7 @@ internal static class PostgresMeasurements
             s => s.AddSingleton(arrived));
         await publisher.StartAsync();
         await receiver.StartAsync();
-        var (store, outbox) = (publisher.Services.GetRequiredService<IStore>(), publisher.Services.GetRequiredService<IOutbox>());
+        var (store, outbox) = (publisher.Services.GetRequiredService<IStorePort>(), publisher.Services.GetRequiredService<IOutbox>());
         return async number =>
         {
             await using var connection = await store.OpenConnectionAsync();

@@ -29,7 +29,7 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
         var address = ServerWorkshop.AddressOfNew("outbox");
         var host = workshop.Host(address, ServerWorkshop.Address("broker"), _ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
         await host.StartAsync();
-        var (store, outbox) = (host.Services.GetRequiredService<IStore>(), host.Services.GetRequiredService<IOutbox>());
+        var (store, outbox) = (host.Services.GetRequiredService<IStorePort>(), host.Services.GetRequiredService<IOutbox>());
         await using (var connection = ServerWorkshop.Open("outbox"))
         {
             ServerWorkshop.Execute(connection, """

@@ -27,7 +27,7 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
         var harbour = oneDatabase ? $"{target}?schema=harbour" : ServerWorkshop.AddressOfNew("harbour");
         var broker = await server.BrokerAsync(target);
         var host = server.Host(harbour, target, _ => { });
-        var store = host.Services.GetRequiredService<IStore>();
+        var store = host.Services.GetRequiredService<IStorePort>();
         await store.PrepareAsync(create: true);
         var outbox = host.Services.GetRequiredService<IOutbox>();
         await using (var connection = await store.OpenConnectionAsync())

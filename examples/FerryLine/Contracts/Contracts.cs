@@ -1,4 +1,5 @@
-using GentleCourier.Events;
+using GentleCourier;
+
 
 namespace FerryLine.Contracts;
 

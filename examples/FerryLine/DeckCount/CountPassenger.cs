@@ -1,5 +1,5 @@
 using FerryLine.Contracts;
-using GentleCourier.Receiving;
+using GentleCourier;
 using Microsoft.EntityFrameworkCore;
 
 namespace FerryLine.DeckCount;

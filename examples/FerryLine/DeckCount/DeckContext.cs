@@ -1,4 +1,4 @@
-using GentleCourier.Engines;
+using GentleCourier;
 using Microsoft.EntityFrameworkCore;
 
 namespace FerryLine.DeckCount;

@@ -1,9 +1,7 @@
 using System.Data.Common;
 using FerryLine.Contracts;
 using FerryLine.DeckCount;
-using GentleCourier.Engines;
-using GentleCourier.Postgres;
-using GentleCourier.Sqlite;
+using GentleCourier;
 using Microsoft.EntityFrameworkCore;
 
 // Deck count, a worker: how many people are on board each sailing. It reports a deck that is nearly full, as an event. It

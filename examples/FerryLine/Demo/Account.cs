@@ -2,9 +2,8 @@ using System.Data.Common;
 using System.Text;
 using System.Text.Json;
 using Dapper;
+using GentleCourier;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Watching;
 
 namespace FerryLine.Demo;
 
@@ -56,7 +55,7 @@ internal sealed record Account(
             [.. (await TextsAsync(deckCount, "SELECT sailing FROM deck WHERE nearly_full_event IS NOT NULL")).Order(StringComparer.Ordinal)],
             await broker.ReadDeadLettersAsync(null, int.MaxValue, cancel));
 
-        async Task<Ledger> BalanceAsync(string queue, List<string> published, IStore store, string effects)
+        async Task<Ledger> BalanceAsync(string queue, List<string> published, IStorePort store, string effects)
         {
             var inbox = await store.ReadInboxAsync(queue, cancel);
             var waiting = await broker.PeekAsync(queue, int.MaxValue, cancel);
@@ -114,7 +113,7 @@ internal sealed record Account(
             Indented);
     }
 
-    private static async Task<List<string>> TextsAsync(IStore store, string sql)
+    private static async Task<List<string>> TextsAsync(IStorePort store, string sql)
     {
         await using var connection = await store.OpenConnectionAsync();
         return [.. await connection.QueryAsync<string>(sql)];

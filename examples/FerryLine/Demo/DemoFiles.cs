@@ -1,3 +1,4 @@
+using GentleCourier;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
@@ -65,7 +66,7 @@ internal sealed class DemoFiles : IDisposable
 
     public IBroker OpenBroker() => engine.CreateBroker(Parse(Broker), TimeProvider.System);
 
-    public IStore OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
+    public IStorePort OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
 
     public void Dispose()
     {

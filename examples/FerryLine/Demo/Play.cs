@@ -1,8 +1,7 @@
 using System.Text;
 using FerryLine.Contracts;
+using GentleCourier;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

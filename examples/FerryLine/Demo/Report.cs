@@ -1,5 +1,4 @@
-using GentleCourier.Events;
-using GentleCourier.Watching;
+using GentleCourier;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

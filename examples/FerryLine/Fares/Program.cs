@@ -1,8 +1,7 @@
 using FerryLine.Contracts;
 using FerryLine.Fares;
-using GentleCourier.Engines;
-using GentleCourier.Postgres;
-using GentleCourier.Sqlite;
+using FerryLine.Shared;
+using GentleCourier;
 
 // Fares, a worker: charges the card of each passenger who boarded, up to a cap a day.
 var builder = Host.CreateApplicationBuilder(args);

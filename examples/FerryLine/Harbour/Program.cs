@@ -1,10 +1,8 @@
 using Dapper;
 using FerryLine.Contracts;
 using FerryLine.Harbour;
-using GentleCourier.Engines;
-using GentleCourier.Postgres;
-using GentleCourier.Publishing;
-using GentleCourier.Sqlite;
+using FerryLine.Shared;
+using GentleCourier;
 
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives nothing.
 var builder = WebApplication.CreateBuilder(args);

@@ -1,6 +1,6 @@
 using Dapper;
 using FerryLine.Contracts;
-using GentleCourier.Receiving;
+using GentleCourier;
 
 namespace FerryLine.Notices;
 

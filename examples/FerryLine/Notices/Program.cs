@@ -1,8 +1,7 @@
 using FerryLine.Contracts;
 using FerryLine.Notices;
-using GentleCourier.Engines;
-using GentleCourier.Postgres;
-using GentleCourier.Sqlite;
+using FerryLine.Shared;
+using GentleCourier;
 
 // Notices, a worker with slow, uneven work: composes what is shown on the piers.
 var builder = Host.CreateApplicationBuilder(args);

@@ -1,5 +1,4 @@
 using GentleCourier.Events;
-using GentleCourier.Watching;
 
 namespace GentleCourier.Engines;
 

@@ -23,7 +23,7 @@ public interface IEngine
 
     /// <summary>A store at the address; nothing is opened yet.</summary>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
-    IStore CreateStore(EngineAddress address, TimeProvider clock);
+    IStorePort CreateStore(EngineAddress address, TimeProvider clock);
 
     /// <summary>A broker at the address; nothing is opened yet.</summary>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>

@@ -1,4 +1,4 @@
-namespace GentleCourier.Events;
+namespace GentleCourier;
 
 /// <summary>
 /// A contract cannot be published, or a body does not fit it. The message names the contract, the field and the reason.

@@ -1,4 +1,6 @@
-namespace GentleCourier.Events;
+using GentleCourier.Events;
+
+namespace GentleCourier;
 
 /// <summary>
 /// A CloudEvents 1.0 event, read from the wire. Immutable, safe to share between threads.

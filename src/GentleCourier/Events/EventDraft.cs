@@ -1,4 +1,7 @@
-namespace GentleCourier.Events;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+
+namespace GentleCourier;
 
 /// <summary>An event to be published: a contract with what the publisher wants to say about it. Not thread-safe.</summary>
 public sealed class EventDraft

@@ -1,10 +1,10 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 
-namespace GentleCourier.Hosting;
+namespace GentleCourier;
 
 /// <summary>Says what this process publishes to and receives from. Used at start, by one thread.</summary>
 public sealed class CourierBuilder
@@ -25,7 +25,7 @@ public sealed class CourierBuilder
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
     /// <summary>Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.</summary>
-    internal List<Func<IServiceProvider, IStore, string?>> MakersOfTables { get; } = [];
+    internal List<Func<IServiceProvider, IStorePort, string?>> MakersOfTables { get; } = [];
 
     /// <summary>Makes an engine known, so that addresses may name it.</summary>
     public CourierBuilder AddEngine(IEngine engine)

@@ -1,7 +1,7 @@
 using System.Text.Json;
 using GentleCourier.Events;
 
-namespace GentleCourier.Hosting;
+namespace GentleCourier;
 
 /// <summary>What holds for the whole process. Settings: <c>Courier:…</c>.</summary>
 public sealed class CourierOptions

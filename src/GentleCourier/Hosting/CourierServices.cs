@@ -2,16 +2,14 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
+using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Options;
 
-// The namespace of all such methods, so that they are found without a using.
-#pragma warning disable IDE0130
-namespace Microsoft.Extensions.DependencyInjection;
-#pragma warning restore IDE0130
+namespace GentleCourier;
 
 /// <summary>Adds Gentle Courier to an application.</summary>
 public static class CourierServices
@@ -39,8 +37,8 @@ public static class CourierServices
         if (Problems(path, builder) is { Count: > 0 } found)
             throw new OptionsValidationException(path, typeof(CourierOptions), found);
 
-        services.AddSingleton(Options.Options.Create(builder.Options));
-        services.AddSingleton(Options.Options.Create(builder.Relay));
+        services.AddSingleton(Microsoft.Extensions.Options.Options.Create(builder.Options));
+        services.AddSingleton(Microsoft.Extensions.Options.Options.Create(builder.Relay));
 
         services.TryAddSingleton(TimeProvider.System);
         services.AddSingleton(sp => new ContractCodec(
@@ -53,7 +51,8 @@ public static class CourierServices
         {
             services.AddSingleton(sp => Engine(sp, $"{path}:Store", builder.Options.Store, out var address)
                 .CreateStore(address, sp.GetRequiredService<TimeProvider>()));
-            services.AddSingleton<IOutbox, Outbox>();
+            services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
+            services.AddSingleton<IOutbox>(sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
         }
         if (builder.Options.Broker is not null)
         {

@@ -13,7 +13,7 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
         var create = builder.Options.CreateMissing;
-        if (services.GetService<IStore>() is { } store) await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
+        if (services.GetService<IStorePort>() is { } store) await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
 
         FaultPoint.Pass(FaultPoint.StorePreparedOnly);
         var queues = builder.Bindings.ToList();
@@ -23,7 +23,7 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
             .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken).ConfigureAwait(false);
     }
 
-    private async Task PrepareAsync(IStore store, bool create, CancellationToken cancellationToken)
+    private async Task PrepareAsync(IStorePort store, bool create, CancellationToken cancellationToken)
     {
         var maker = builder.MakersOfTables.ConvertAll(find => find(services, store)).Find(found => found is not null);
         try

@@ -1,4 +1,4 @@
-using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 
@@ -35,7 +35,7 @@ internal sealed class Settings(IConfigurationSection section)
     };
 
     public Prefetch Prefetch(string name, Prefetch otherwise) => Value(name) is not { } text ? otherwise
-        : Receiving.Prefetch.TryParse(text, out var prefetch) ? prefetch
+        : GentleCourier.Prefetch.TryParse(text, out var prefetch) ? prefetch
         : throw Unreadable(name, text, "a whole number, self-tuned or unlimited");
 
     public Settling Settling(string name, Settling otherwise) => Value(name) is not { } text ? otherwise

@@ -1,7 +1,7 @@
 using System.Data.Common;
 using GentleCourier.Events;
 
-namespace GentleCourier.Publishing;
+namespace GentleCourier;
 
 /// <summary>
 /// Publishes events with a business change: they are written in the caller's own transaction and leave after its commit.
@@ -18,7 +18,7 @@ public interface IOutbox
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
-    /// <exception cref="Engines.CourierException">The transaction is over, or belongs to another database.</exception>
+    /// <exception cref="CourierException">The transaction is over, or belongs to another database.</exception>
     Task<string> AddAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
@@ -34,7 +34,7 @@ public interface IOutbox
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The events' ids, in the order of the drafts.</returns>
     /// <exception cref="ContractException">A contract cannot be published; nothing was written.</exception>
-    /// <exception cref="Engines.CourierException">The transaction is over, or belongs to another database.</exception>
+    /// <exception cref="CourierException">The transaction is over, or belongs to another database.</exception>
     Task<IReadOnlyList<string>> AddManyAsync(
         DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);
 
@@ -50,7 +50,7 @@ public interface IOutbox
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was written, and the transaction is still open.</exception>
-    /// <exception cref="Engines.CourierException">
+    /// <exception cref="CourierException">
     /// The transaction is over, or belongs to another database; or the connection was lost in the middle, and the message
     /// says when it may have been committed all the same.
     /// </exception>
@@ -69,7 +69,7 @@ public interface IOutbox
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The events' ids, in the order of the drafts.</returns>
     /// <exception cref="ContractException">A contract cannot be published; nothing was written, and the transaction is still open.</exception>
-    /// <exception cref="Engines.CourierException">As for one event.</exception>
+    /// <exception cref="CourierException">As for one event.</exception>
     Task<IReadOnlyList<string>> AddManyAndCommitAsync(
         DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);
 }

@@ -4,7 +4,7 @@ using GentleCourier.Events;
 
 namespace GentleCourier.Publishing;
 
-internal sealed class Outbox(IStore store, ContractCodec codec) : IOutbox
+internal sealed class Outbox(IOutboxPort store, ContractCodec codec) : IOutbox
 {
     public async Task<string> AddAsync<TContract>(
         DbTransaction transaction,

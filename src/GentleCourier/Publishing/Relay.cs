@@ -12,7 +12,7 @@ namespace GentleCourier.Publishing;
 /// the two writes are one.
 /// </summary>
 internal sealed partial class Relay(
-    IStore store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
+    IStorePort store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
 {
     // Under load a batch is gathered for this long, and for so many times as long as the last one took; after a pause the
     // first event leaves at once.
@@ -172,13 +172,13 @@ internal sealed partial class Relay(
     }
 
     /// <summary>The events of a batch, without copying them.</summary>
-    private sealed class EncodedEventList(IReadOnlyList<OutboxRow> rows) : IReadOnlyList<Events.EncodedEvent>
+    private sealed class EncodedEventList(IReadOnlyList<OutboxRow> rows) : IReadOnlyList<EncodedEvent>
     {
         public int Count => rows.Count;
 
-        public Events.EncodedEvent this[int index] => rows[index].Event;
+        public EncodedEvent this[int index] => rows[index].Event;
 
-        public IEnumerator<Events.EncodedEvent> GetEnumerator() => rows.Select(row => row.Event).GetEnumerator();
+        public IEnumerator<EncodedEvent> GetEnumerator() => rows.Select(row => row.Event).GetEnumerator();
 
         System.Collections.IEnumerator System.Collections.IEnumerable.GetEnumerator() => GetEnumerator();
     }

@@ -1,4 +1,4 @@
-namespace GentleCourier.Publishing;
+namespace GentleCourier;
 
 /// <summary>How the relay moves events from the outbox to the broker. Settings: <c>Courier:Relay:…</c>.</summary>
 public sealed class RelayOptions

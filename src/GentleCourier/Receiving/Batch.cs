@@ -2,8 +2,9 @@ using System.Collections;
 using System.Data.Common;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Receiving.Handling;
 
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>Events that are handled together, in the order of the queue. Not thread-safe.</summary>
 public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>

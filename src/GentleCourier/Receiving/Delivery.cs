@@ -1,8 +1,9 @@
 using System.Data.Common;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Receiving.Handling;
 
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>One hand-over of an event to a receiver. Not thread-safe.</summary>
 public sealed class Delivery<TContract>

@@ -1,10 +1,10 @@
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>
 /// Handles many events of one contract at once: as many as came, up to <see cref="ReceiverOptions.BatchSize"/>. Built by
 /// dependency injection, in a scope of its own for each batch; an instance serves one batch at a time.
 /// </summary>
-/// <typeparam name="TContract">The contract: a type with a <see cref="Events.WireTypeAttribute"/>.</typeparam>
+/// <typeparam name="TContract">The contract: a type with a <see cref="WireTypeAttribute"/>.</typeparam>
 public interface IBatchReceiver<TContract>
 {
     /// <summary>

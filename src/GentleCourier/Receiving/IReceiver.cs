@@ -1,10 +1,10 @@
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>
 /// Handles events of one contract. Built by dependency injection, in a scope of its own for each delivery; a receiver
 /// serves one delivery at a time, several instances run side by side.
 /// </summary>
-/// <typeparam name="TContract">The contract: a type with a <see cref="Events.WireTypeAttribute"/>.</typeparam>
+/// <typeparam name="TContract">The contract: a type with a <see cref="WireTypeAttribute"/>.</typeparam>
 public interface IReceiver<TContract>
 {
     /// <summary>

@@ -1,7 +1,7 @@
 using System.Diagnostics.CodeAnalysis;
 using System.Globalization;
 
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>
 /// How many unsettled deliveries a worker may hold: a number, <see cref="SelfTuned"/>, or <see cref="Unlimited"/>. In

@@ -1,9 +1,10 @@
 using System.Diagnostics.CodeAnalysis;
 using GentleCourier.Events;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
 
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>Says which receivers handle the events of one queue, and with what limits. Used at start, by one thread.</summary>
 public sealed class QueueBinding
@@ -113,10 +114,3 @@ public sealed class QueueBinding
         return receiver.HandleAsync(new Batch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
     }
 }
-
-/// <summary>Deliveries on their way to the receiver of their contract.</summary>
-internal sealed record Incoming(
-    IReadOnlyList<ReadDelivery> Deliveries, string Queue, InboxTransaction Inbox, ContractCodec Codec, IServiceProvider Services);
-
-/// <summary>Calls the receiver of a contract.</summary>
-internal sealed record ContractHandler(bool TakesBatches, Func<Incoming, CancellationToken, Task> HandleAsync);

@@ -1,4 +1,4 @@
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>How one queue is received. Settings: <c>Courier:Receivers:{queue}:…</c>, which go before what the code says.</summary>
 public sealed class ReceiverOptions

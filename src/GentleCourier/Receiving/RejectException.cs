@@ -1,4 +1,4 @@
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>Thrown by a receiver to say that trying again is useless: the event is set aside as a dead letter at once.</summary>
 /// <param name="reason">Why, in one line, for the person who will read the dead letter.</param>

@@ -1,4 +1,4 @@
-namespace GentleCourier.Receiving;
+namespace GentleCourier;
 
 /// <summary>
 /// Thrown by a receiver to say when the event is to come again. The attempt counts as failed, and the limits of attempts

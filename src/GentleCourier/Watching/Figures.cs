@@ -1,4 +1,4 @@
-namespace GentleCourier.Watching;
+namespace GentleCourier;
 
 /// <summary>How full one queue is.</summary>
 /// <param name="Queue">Its name.</param>

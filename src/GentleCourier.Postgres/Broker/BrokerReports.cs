@@ -1,0 +1,68 @@
+using GentleCourier.Engines;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>What people and tools want to read of a broker.</summary>
+internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql, BrokerTopology topology)
+{
+    public async Task<IReadOnlyList<QueueFigures>> FiguresAsync(CancellationToken cancellationToken)
+    {
+        var figures = new List<QueueFigures>();
+        await server.RunAsync("read", new RoundTrip().Add(sql.Figures, Read, server.Now), cancellationToken).ConfigureAwait(false);
+        return figures;
+
+        void Read(NpgsqlDataReader row)
+        {
+            var (all, inHand, scheduled) = (row.GetInt64(1), row.GetInt64(2), row.GetInt64(3));
+            figures.Add(new QueueFigures(
+                row.GetString(0), Math.Max(0, all - inHand - scheduled), inHand, scheduled, row.GetInt64(4), row.Age(5)));
+        }
+    }
+
+    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken)
+    {
+        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        var events = new List<QueuedEvent>();
+        await server.RunAsync(
+            "read",
+            new RoundTrip().Add(
+                sql.Peek,
+                row => events.Add(new QueuedEvent(
+                    row.Bytes(0), row.GetInt32(1), (QueuedState)row.GetInt32(2), row.IsDBNull(3) ? null : row.Time(3), row.Time(4), row.Text(5))),
+                server.Now, Parameter.Of(id), Parameter.Of(limit)),
+            cancellationToken).ConfigureAwait(false);
+        return events;
+    }
+
+    public async Task<IReadOnlyList<DeadLetter>> DeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken)
+    {
+        NpgsqlParameter of = new() { NpgsqlDbType = NpgsqlTypes.NpgsqlDbType.Integer, Value = DBNull.Value };
+        if (queue is not null) of.Value = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        return await ReadAsync(sql.DeadLetters, cancellationToken, of, Parameter.Of(limit)).ConfigureAwait(false);
+    }
+
+    public async Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
+        (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false)).FirstOrDefault();
+
+    private async Task<List<DeadLetter>> ReadAsync(string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
+    {
+        var letters = new List<DeadLetter>();
+        await server.RunAsync("read", new RoundTrip().Add(statement, Read, parameters), cancellationToken).ConfigureAwait(false);
+        return letters;
+
+        void Read(NpgsqlDataReader row) => letters.Add(new DeadLetter
+        {
+            Number = row.GetInt64(0),
+            Queue = row.GetString(1),
+            Reason = row.GetString(2),
+            Failure = row.IsDBNull(3) ? null : new Failure(row.GetString(3), row.Text(4) ?? "", row.Text(5) ?? ""),
+            Attempts = row.GetInt32(6),
+            Worker = row.GetString(7),
+            Arrived = row.Time(8),
+            FirstAttempt = row.Time(9),
+            SetAside = row.Time(10),
+            Json = row.Bytes(11),
+        });
+    }
+}

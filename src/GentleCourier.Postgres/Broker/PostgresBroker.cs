@@ -1,0 +1,173 @@
+using System.Collections.Concurrent;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>A broker in a database that services share.</summary>
+internal sealed class PostgresBroker : IBroker
+{
+    /// <summary>How long it may take to publish a batch.</summary>
+    public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
+
+    private readonly PostgresServer server;
+    private readonly BrokerStatements sql;
+    private readonly BrokerTopology topology;
+    private readonly BrokerReports reports;
+    private readonly QueueWatch watch;
+    private readonly Announcer announcer;
+    private readonly Clearing clearing;
+    private readonly ConcurrentDictionary<int, Signal> changes = new();
+    private Routes? routes;
+    private bool prepared;
+    private bool disposed;
+
+    public PostgresBroker(PostgresAddress address, TimeProvider clock)
+    {
+        server = new PostgresServer(address, clock);
+        sql = new BrokerStatements(server);
+        topology = new BrokerTopology(server, sql);
+        reports = new BrokerReports(server, sql, topology);
+        watch = new QueueWatch(server, sql, Changed, clock);
+        announcer = new Announcer(server, Saying);
+        clearing = new Clearing(server, "courier.copy");
+    }
+
+    public string DisplayName => server.DisplayName;
+
+    public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
+    {
+        if (wanted.Queues.FirstOrDefault(queue => !Names.IsQueue(queue)) is { } wrong)
+            throw new CourierException($"'{wrong}' is not a queue's name: {Names.QueueRule}");
+        await Schema.Broker.PrepareAsync(server, create, cancellationToken).ConfigureAwait(false);
+        prepared = true;
+        await topology.PrepareAsync(wanted, create, cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await topology.ReadAsync(cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<PublishResult>> PublishAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        while (true)
+        {
+            var known = routes ??= await topology.ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
+            var plan = Routing.Deal(events, known.Queues, DisplayName);
+            int[] queues = [.. plan.Copies.Select(copy => (int)copy.Queue).Distinct()];
+            var trip = Publishing(events, plan, known.Version);
+            // The first after a pause is announced with its own commit, which has others that announce wait for the disk; under load that
+            // is done apart, and once for many.
+            var atOnce = queues.Length > 0 && announcer.HasRested;
+            if (atOnce) Saying(trip, queues);
+            try
+            {
+                FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
+                await server.RunAsync("publish to", trip, cancellationToken, PublishLimit).ConfigureAwait(false);
+                FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
+                if (atOnce) Announced(queues);
+                else Announce(queues);
+                return plan.Results;
+            }
+            catch (CourierException e) when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
+            {
+                routes = null;
+            }
+        }
+    }
+
+    private RoundTrip Publishing(IReadOnlyList<EncodedEvent> events, Routing.Plan plan, long version)
+    {
+        var trip = new RoundTrip();
+        if (plan.Copies.Count > 0)
+        {
+            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken).ToArray();
+            var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
+            trip.Add(
+                sql.AddCopies, server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)), Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)));
+            trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)), Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
+        }
+        return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(version));
+    }
+
+    public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        return new PostgresLink(this, server, sql, id, worker, lease);
+    }
+
+    public async Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await reports.FiguresAsync(cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await reports.PeekAsync(queue, limit, cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await reports.DeadLettersAsync(queue, limit, cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await reports.FindDeadLetterAsync(number, cancellationToken).ConfigureAwait(false);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (Interlocked.Exchange(ref disposed, true)) return;
+        await watch.DisposeAsync().ConfigureAwait(false);
+        await announcer.DisposeAsync().ConfigureAwait(false);
+        await server.DisposeAsync().ConfigureAwait(false);
+    }
+
+    /// <summary>Raised when a queue may have something that it had not before.</summary>
+    internal Signal Changed(int queue) => changes.GetOrAdd(queue, static _ => new Signal());
+
+    internal QueueWatch Watch => watch;
+
+    internal PostgresServer Server => server;
+
+    /// <summary>Tells receivers of this process at once, and all others soon, that queues have changed.</summary>
+    internal void Announce(IEnumerable<int> queues)
+    {
+        foreach (var queue in queues)
+        {
+            Changed(queue).Raise();
+            announcer.Announce(queue);
+        }
+    }
+
+    private RoundTrip Saying(RoundTrip trip, int[] queues) => trip.Add(sql.Announce, static _ => { }, Parameter.Of(queues));
+
+    /// <summary>Tells receivers of this process; all others have been told.</summary>
+    internal void Announced(IEnumerable<int> queues)
+    {
+        announcer.Announced();
+        foreach (var queue in queues) Changed(queue).Raise();
+    }
+
+    /// <summary>So many copies have left their queues.</summary>
+    internal void CopiesGone(int count) => clearing.Gone(count);
+
+    /// <summary>Checks once that the database has a broker, so that the hot paths need not.</summary>
+    private async Task EnsurePreparedAsync(CancellationToken cancellationToken)
+    {
+        if (prepared) return;
+        await Schema.Broker.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
+        prepared = true;
+    }
+}

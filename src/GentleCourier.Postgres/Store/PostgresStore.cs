@@ -1,0 +1,450 @@
+using System.Collections.Concurrent;
+using System.Data;
+using System.Data.Common;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>A store in the service's own database.</summary>
+internal sealed class PostgresStore : IStorePort
+{
+    private readonly PostgresServer server;
+    private readonly StoreStatements sql;
+    private readonly TimeProvider clock;
+    private readonly IsolationLevel isolation;
+    private readonly Listener listener;
+    private readonly Signal added = new();
+    private readonly Announcer announcer;
+    private readonly Clearing clearing;
+    private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
+    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events. It
+    // still says so for a moment when the relay is awake.
+    private long? leads;
+    private bool saysThatItWaits, isAwake;
+    private bool disposed;
+
+    public PostgresStore(PostgresAddress address, TimeProvider clock)
+    {
+        server = new PostgresServer(address, clock);
+        sql = new StoreStatements(server);
+        this.clock = clock;
+        isolation = address.Isolation;
+        listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
+        announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
+        clearing = new Clearing(server, "courier.outbox");
+    }
+
+    public string DisplayName => server.DisplayName;
+
+    internal PostgresServer Server => server;
+
+    /// <summary>So many events have left the outbox.</summary>
+    internal void EventsGone(int count) => clearing.Gone(count);
+
+    public string ConnectionString => server.ConnectionString;
+
+    public string OutboxTable => $"{server.SchemaName}.outbox";
+
+    public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Schema.Store.PrepareAsync(server, create, cancellationToken);
+
+    public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
+        await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+
+    /// <summary>Databases are told apart by asking them, once for each way to reach one: names say nothing.</summary>
+    public async Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(connection);
+        var service = Check(connection);
+        if (adopted.ContainsKey(service.ConnectionString)) return;
+        var theirs = "";
+        await RunAsync(service, PostgresServer.AskIdentity(found => theirs = found), "look into", cancellationToken).ConfigureAwait(false);
+        var ours = await server.IdentityAsync(cancellationToken).ConfigureAwait(false);
+        if (ours != theirs)
+        {
+            throw new CourierException(
+                $"the service writes to the database '{service.Database}' on {service.DataSource}, and its store is {DisplayName}, another one of that name; "
+                + "both must be one database, or their changes would not commit together");
+        }
+        adopted.TryAdd(service.ConnectionString, true);
+    }
+
+    public async Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var connection = ConnectionOf(transaction);
+        await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken).ConfigureAwait(false);
+        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+    }
+
+    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var connection = ConnectionOf(transaction);
+        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+        await CommitAsync(connection, AddTo(new RoundTrip(), events), cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        long? term = null;
+        await server.RunAsync(
+            "lead the relays of",
+            new RoundTrip().Add(sql.Lead, row => term = row.GetInt64(0), server.Now, Parameter.Of(relay), Parameter.Of(lease)),
+            cancellationToken).ConfigureAwait(false);
+        if (term != leads) (leads, saysThatItWaits) = (term, false);
+        return term;
+    }
+
+    public Task ResignAsync(long term, CancellationToken cancellationToken) =>
+        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)), cancellationToken);
+
+    public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
+    {
+        var rows = new List<OutboxRow>();
+        TimeSpan? dueIn = null;
+        await RunAwakeAsync(
+            "read the outbox of",
+            trip => trip
+                .Add(sql.HoldFollowers, Parameter.Of(limit))
+                // Fresh rows have their own number; held ones, from another table, have theirs negated.
+                .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))), server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now, Parameter.Of(limit))
+                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now),
+            PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        return new OutboxBatch(rows, dueIn);
+    }
+
+    public async Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken)
+    {
+        // A mark that a crash of the server undoes has its events published again, as one does that was never made.
+        var trip = new RoundTrip().NeedNotSurvive();
+        var isTerm = false;
+        trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
+        Delete(sql.DeleteFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: PublishFate.Taken }));
+        Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
+        foreach (var mark in marks.Where(m => m.Result.Fate != PublishFate.Taken)) Hold(mark);
+        await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
+        EventsGone(marks.Count);
+        return isTerm;
+
+        void Delete(string statement, IEnumerable<RelayMark> taken)
+        {
+            var rows = taken.Select(m => Math.Abs(m.Row.Row)).ToArray();
+            if (rows.Length > 0) trip.Add(statement, Parameter.Of(term), Parameter.Of(rows));
+        }
+
+        void Hold(RelayMark mark)
+        {
+            TimeSpan? after = mark.Result.Fate == PublishFate.Deferred ? mark.RetryAfter : null;
+            trip.Add(
+                mark.Row.Row > 0 ? sql.HoldFresh : sql.HoldAgain, Parameter.Of(term), Parameter.Of(Math.Abs(mark.Row.Row)), Parameter.Of(after),
+                Parameter.Of(mark.Result.Reason), server.Now);
+            if (after is not null && mark.Row.Event.PartitionKey is { } key)
+                trip.Add(sql.HoldKey, Parameter.Of(term), Parameter.Of(key), Parameter.Of(after), server.Now);
+        }
+    }
+
+    public async Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
+        await DirectWay.FindAsync(this, broker, cancellationToken).ConfigureAwait(false);
+
+    public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
+        server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
+
+    public void WakeRelay() => announcer.Announce(0);
+
+    /// <summary>
+    /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its events
+    /// before it could read this does not tell: so those that were under way are waited for by looking, more and more rarely.
+    /// </summary>
+    public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
+    {
+        listener.Start();
+        var next = added.Next;
+        var began = clock.GetTimestamp();
+        var underWay = saysThatItWaits && !isAwake ? 0L : long.MaxValue;
+        if (underWay > 0) await SayThatItWaitsAsync(cancellationToken).ConfigureAwait(false);
+        for (var pause = TimeSpan.FromMilliseconds(1); ; pause *= 1.5)
+        {
+            var (hasSome, oldest, following) = (false, 0L, 0L);
+            await server.RunAsync(
+                "look into the outbox of", new RoundTrip().Add(sql.Look, row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2))),
+                cancellationToken).ConfigureAwait(false);
+            underWay = Math.Min(underWay, following);
+            var left = limit - clock.GetElapsedTime(began);
+            if (hasSome || left <= TimeSpan.Zero) break;
+            var allTell = oldest >= underWay;
+            try
+            {
+                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken).ConfigureAwait(false);
+                break;
+            }
+            catch (TimeoutException) when (!allTell && left > pause)
+            {
+                // Look again.
+            }
+            catch (TimeoutException)
+            {
+                isAwake = !allTell;
+                return;
+            }
+        }
+        isAwake = true;
+    }
+
+    private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
+    {
+        await server.RunAsync(
+            "wait for the outbox of", new RoundTrip().NeedNotSurvive().Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(leads ?? -1)), cancellationToken)
+            .ConfigureAwait(false);
+        (saysThatItWaits, isAwake) = (true, false);
+    }
+
+    /// <summary>
+    /// Runs what a relay does that has woken, and says along with it that it no longer waits: a round trip for that alone would be
+    /// one more until the first event is on its way. None of it need survive a crash of the server: it only moves rows.
+    /// </summary>
+    internal async Task RunAwakeAsync(string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
+    {
+        var trip = new RoundTrip().NeedNotSurvive();
+        var says = saysThatItWaits && isAwake;
+        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(leads ?? -1));
+        await server.RunAsync(tried, statements(trip), cancellationToken, limit).ConfigureAwait(false);
+        if (says) saysThatItWaits = false;
+    }
+
+    public async Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
+    {
+        var own = work ?? new OwnWork(this);
+        try
+        {
+            var transaction = await own.BeginAsync(isolation, cancellationToken).ConfigureAwait(false);
+            var rows = 0;
+            var (sources, ids) = Split(events);
+            await RunAsync(
+                ConnectionOf(transaction),
+                new RoundTrip().Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+                "handle an event in", cancellationToken).ConfigureAwait(false);
+            if (rows == events.Count) return new Handling(this, own, transaction, queue);
+        }
+        catch
+        {
+            await own.EndAsync().ConfigureAwait(false);
+            throw;
+        }
+        await own.EndAsync().ConfigureAwait(false);
+        return null;
+    }
+
+    public async Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var handled = new bool[events.Count];
+        var (sources, ids) = Split(events);
+        await server.RunAsync(
+            "look into the inbox of",
+            new RoundTrip().Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+            cancellationToken).ConfigureAwait(false);
+        return handled;
+    }
+
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var handled = await LookIntoInboxAsync(queue, events, cancellationToken).ConfigureAwait(false);
+        if (handled.Contains(true))
+        {
+            var trip = new RoundTrip();
+            foreach (var (source, id) in events.Where((_, i) => handled[i])) trip.Add(sql.CountCopy, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
+        }
+        return handled;
+    }
+
+    public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
+    {
+        var figures = new OutboxFigures(0, 0, 0, null, null, null);
+        await ReadAsync(sql.Figures, Read, cancellationToken, server.Now).ConfigureAwait(false);
+        return figures;
+
+        void Read(NpgsqlDataReader row) => figures = new OutboxFigures(
+            row.GetInt64(0) + row.GetInt64(1), row.GetInt64(1), row.GetInt64(2), row.Age(3), row.Text(4), row.Text(5));
+    }
+
+    public async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken)
+    {
+        var held = new List<HeldEvent>();
+        await ReadAsync(
+            sql.Held,
+            row => held.Add(new HeldEvent(row.GetString(0), row.GetString(1), row.GetInt32(2), row.GetString(3), row.IsDBNull(4) ? null : row.Time(4), row.Time(5))),
+            cancellationToken, Parameter.Of(limit)).ConfigureAwait(false);
+        return held;
+    }
+
+    public async Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken)
+    {
+        var entries = new List<InboxEntry>();
+        await ReadAsync(
+            sql.Inbox, row => entries.Add(new InboxEntry(row.GetString(0), row.GetString(1), row.GetInt32(2), row.Time(3))),
+            cancellationToken, Parameter.Of(queue)).ConfigureAwait(false);
+        return entries;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (Interlocked.Exchange(ref disposed, true)) return;
+        await announcer.DisposeAsync().ConfigureAwait(false);
+        await listener.DisposeAsync().ConfigureAwait(false);
+        await server.DisposeAsync().ConfigureAwait(false);
+    }
+
+    private RoundTrip AddTo(RoundTrip trip, IReadOnlyList<EncodedEvent> events)
+    {
+        if (events is [var one])
+        {
+            trip.Add(sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey), Parameter.Of(one.Json));
+        }
+        else if (events.Count > 1)
+        {
+            trip.Add(
+                sql.AddMany, server.Now, Parameter.Of(Column(e => (string?)e.Id)), Parameter.Of(Column(e => (string?)e.Type)), Parameter.Of(Column(e => e.PartitionKey)),
+                Parameter.Of(Column(e => e.Json)));
+        }
+        return events.Count > 0 ? trip.Add(sql.WakeRelay, static _ => { }) : trip;
+
+        T[] Column<T>(Func<EncodedEvent, T> value) => [.. events.Select(value)];
+    }
+
+    /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>
+    private Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)
+    {
+        // A transaction in which a statement has failed answers a commit, without an error, by rolling back; another statement
+        // it refuses.
+        if (trip.Count == 0) trip.Add("SELECT 1", static _ => { });
+        trip.Add("COMMIT");
+        return CommittingAsync(() => trip.RunAsync(connection, PostgresServer.Limit, cancellationToken));
+    }
+
+    private async Task CommittingAsync(Func<Task> commit)
+    {
+        try
+        {
+            await commit().ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            var problem = server.Problem(e, "commit to");
+            throw PostgresServer.IsRefusal(e) ? problem : new CourierException(
+                $"{problem.Message}; the answer was lost, so it may have been committed all the same: look for what was written before you write it again", e);
+        }
+    }
+
+    private async Task RunAsync(NpgsqlConnection connection, RoundTrip trip, string tried, CancellationToken cancellationToken)
+    {
+        try
+        {
+            await trip.RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            throw server.Problem(e, tried);
+        }
+    }
+
+    private async Task ReadAsync(string statement, Action<NpgsqlDataReader> row, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
+    {
+        await Schema.Store.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken, TimeSpan.FromSeconds(30)).ConfigureAwait(false);
+    }
+
+    private NpgsqlConnection ConnectionOf(DbTransaction transaction)
+    {
+        ArgumentNullException.ThrowIfNull(transaction);
+        return transaction is NpgsqlTransaction known && IsOver(known) || transaction.Connection is null
+            ? throw new CourierException("events cannot be added: the transaction is over; add them before the commit")
+            : Check(transaction.Connection);
+    }
+
+    /// <exception cref="CourierException">It goes to another database than the store's.</exception>
+    private NpgsqlConnection Check(DbConnection connection)
+    {
+        if (connection is NpgsqlConnection known && known.Database == server.DatabaseName) return known;
+        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'" : $"a {connection.GetType().Name}";
+        throw new CourierException(
+            $"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their changes would not commit together: "
+            + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
+    }
+
+    /// <summary>A statement would be a transaction of its own then. The driver says it only by throwing.</summary>
+    private static bool IsOver(NpgsqlTransaction transaction)
+    {
+        try
+        {
+            _ = transaction.IsolationLevel;
+            return false;
+        }
+        catch (InvalidOperationException)
+        {
+            return true;
+        }
+    }
+
+    private static EncodedEvent EventOf(NpgsqlDataReader row) =>
+        new(row.GetString(1), row.GetString(2), row.Text(3), row.Bytes(4));
+
+    private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
+        ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);
+
+    /// <summary>A transaction on a connection that is the service's for as long as it handles an event.</summary>
+    private sealed class OwnWork(PostgresStore store) : IUnitOfWork
+    {
+        private NpgsqlConnection? connection;
+        private NpgsqlTransaction? transaction;
+
+        public async Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken)
+        {
+            connection = await store.server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
+            return transaction = await connection.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
+        }
+
+        public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task CommitAsync(CancellationToken cancellationToken) => store.CommitAsync(connection!, new RoundTrip(), cancellationToken);
+
+        public async Task EndAsync()
+        {
+            try
+            {
+                // Without a commit this rolls back.
+                if (transaction is not null) await transaction.DisposeAsync().ConfigureAwait(false);
+            }
+            catch (Exception e) when (PostgresServer.IsProblem(e))
+            {
+                // The connection is gone, and the server rolls back by itself.
+            }
+            if (connection is not null) await connection.DisposeAsync().ConfigureAwait(false);
+        }
+    }
+
+    private sealed class Handling(PostgresStore store, IUnitOfWork work, DbTransaction transaction, string queue) : IHandling
+    {
+        private bool ended;
+
+        public DbTransaction Transaction => transaction;
+
+        public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
+        {
+            if (IsOver((NpgsqlTransaction)transaction))
+                throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
+            var trip = new RoundTrip();
+            foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            // Another's commit is a commit alone, which would not say that a statement has failed before it.
+            if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
+            if (trip.Count > 0) await store.RunAsync(store.ConnectionOf(transaction), trip, "handle an event in", cancellationToken).ConfigureAwait(false);
+            await store.CommittingAsync(() => work.CommitAsync(cancellationToken)).ConfigureAwait(false);
+        }
+
+        public async ValueTask DisposeAsync()
+        {
+            if (!Interlocked.Exchange(ref ended, true)) await work.EndAsync().ConfigureAwait(false);
+        }
+    }
+}

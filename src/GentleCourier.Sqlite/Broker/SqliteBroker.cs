@@ -1,0 +1,232 @@
+using System.Collections.Concurrent;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.</summary>
+internal sealed class SqliteBroker : IBroker
+{
+    private readonly SqliteFile file;
+    private readonly TimeProvider clock;
+    private readonly GroupWriter writer;
+    private readonly CommitWatch watch;
+    private readonly ConcurrentDictionary<long, Signal> changes = new();
+    private readonly Lock preparing = new();
+    private Routes routes = new(0, []);
+    private bool prepared;
+    private long sweepAt;
+    private bool disposed;
+
+    public SqliteBroker(SqliteFile file, TimeProvider clock)
+    {
+        this.file = file;
+        this.clock = clock;
+        writer = new GroupWriter(file, connection => new BrokerStatements(connection));
+        watch = new CommitWatch(file, LookAround);
+    }
+
+    public string DisplayName => file.DisplayName;
+
+    private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
+
+    public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) => Task.Run(
+        () =>
+        {
+            if (topology.Queues.FirstOrDefault(queue => !Names.IsQueue(queue)) is { } wrong)
+                throw new CourierException($"'{wrong}' is not a queue's name: {Names.QueueRule}");
+            if (create) file.Create();
+            EnsurePrepared(create);
+            Read(connection => BrokerTopology.Prepare(connection, file, topology, create));
+        },
+        cancellationToken);
+
+    public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) => ReadAsync(BrokerTopology.Read, cancellationToken);
+
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        EnsurePrepared(create: false);
+        return PublishPreparedAsync(events, cancellationToken);
+    }
+
+    private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var (results, touched) = await writer.RunAsync((BrokerStatements s) => Publish(s, events), cancellationToken).ConfigureAwait(false);
+        foreach (var queue in touched) Changed(queue).Raise();
+        return results;
+    }
+
+    private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(BrokerStatements statements, IReadOnlyList<EncodedEvent> events)
+    {
+        var version = statements.TopologyVersion;
+        if (version != routes.Version) routes = new Routes(version, statements.ReadRoutes());
+
+        var now = Now;
+        var counts = new Dictionary<long, int>();
+        var plan = Routing.Deal(events, routes.Queues, DisplayName);
+        foreach (var (queue, i) in plan.Copies)
+        {
+            statements.AddCopy(queue, now, events[i].Json.Span);
+            counts[queue] = counts.GetValueOrDefault(queue) + 1;
+        }
+        foreach (var (queue, count) in counts) statements.Count(queue, waiting: count);
+        return (plan.Results, counts.Keys);
+    }
+
+    public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
+        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken).ConfigureAwait(false);
+        return new SqliteLink(this, id, worker, lease, file);
+    }
+
+    public Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.Figures(connection, Now), cancellationToken);
+
+    public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.Peek(connection, BrokerTopology.IdOf(connection, file, queue), limit, Now), cancellationToken);
+
+    public Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken) => ReadAsync(
+        connection => BrokerReports.DeadLetters(connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit),
+        cancellationToken);
+
+    public Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.FindDeadLetter(connection, number), cancellationToken);
+
+    public ValueTask DisposeAsync()
+    {
+        if (Interlocked.Exchange(ref disposed, true)) return ValueTask.CompletedTask;
+        watch.Dispose();
+        writer.Dispose();
+        file.ClosePool();
+        return ValueTask.CompletedTask;
+    }
+
+    /// <summary>Raised when a queue may have something that it had not before.</summary>
+    internal Signal Changed(long queue) => changes.GetOrAdd(queue, static _ => new Signal());
+
+    internal CommitWatch Watch => watch;
+
+    internal TimeProvider Clock => clock;
+
+    internal Task<List<HandOver>> HandOverAsync(long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+        writer.RunAsync((BrokerStatements s) => HandOver(s, queue, credit, worker, lease), cancellationToken);
+
+    internal async Task<Exchange> SettleAsync(
+        long queue, IReadOnlyList<Settlement> settlements, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        var (exchange, waiting) = await writer.RunAsync(
+            (BrokerStatements s) =>
+            {
+                var (took, back) = Settle(s, queue, settlements);
+                return (new Exchange(took, credit > 0 ? HandOver(s, queue, credit, worker, lease) : []), back);
+            },
+            cancellationToken).ConfigureAwait(false);
+        if (waiting > 0) Changed(queue).Raise();
+        return exchange;
+    }
+
+    internal Task<bool[]> RenewAsync(IReadOnlyList<LeaseToken> leases, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
+        (BrokerStatements s) =>
+        {
+            var until = Now + (long)lease.TotalMilliseconds;
+            return leases.Select(token => s.Renew(token, until)).ToArray();
+        },
+        cancellationToken);
+
+    private List<HandOver> HandOver(BrokerStatements statements, long queue, int credit, string worker, TimeSpan lease)
+    {
+        var now = Now;
+        if (now >= Volatile.Read(ref sweepAt)) Sweep(statements, now);
+        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
+        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
+        var number = Random.Shared.NextInt64(1, long.MaxValue);
+        return statements.HandOver(queue, credit, number, now, now + (long)lease.TotalMilliseconds, worker);
+    }
+
+    private (bool[] Took, int Waiting) Settle(BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
+    {
+        var now = Now;
+        var took = new bool[settlements.Count];
+        var (settled, waiting, dead) = (0, 0, 0);
+        for (var i = 0; i < took.Length; i++)
+        {
+            var (token, outcome) = settlements[i];
+            took[i] = outcome switch
+            {
+                Outcome.AcceptedOutcome => statements.Accept(token),
+                Outcome.ReleasedOutcome => statements.Release(token, now),
+                Outcome.Modified again => statements.Retry(token, now + (long)again.Delay.TotalMilliseconds, again.Error),
+                Outcome.Rejected rejected => statements.SetAside(token, rejected, now),
+                _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
+            };
+            if (!took[i]) continue;
+            settled++;
+            if (outcome is Outcome.ReleasedOutcome or Outcome.Modified) waiting++;
+            if (outcome is Outcome.Rejected) dead++;
+        }
+        if (settled > 0) statements.Count(queue, waiting, inHand: -settled, dead);
+        return (took, waiting);
+    }
+
+    /// <summary>After another process's commit, and at every tick: wakes links whose queues hold something, and frees what the dead held.</summary>
+    private void LookAround(SqliteConnection connection)
+    {
+        using (var waiting = new Statement(connection, "SELECT id FROM courier_queue WHERE waiting > 0"))
+        {
+            while (waiting.Step()) Changed(waiting.Int64(0)).Raise();
+        }
+
+        var now = Now;
+        if (now < Volatile.Read(ref sweepAt)) return;
+        using var expired = new Statement(connection, "SELECT 1 FROM courier_lease WHERE until <= ? LIMIT 1");
+        if (expired.Bind(1, now).Scalar() is null) return;
+        _ = writer.RunAsync((BrokerStatements s) => { Sweep(s, Now); return true; }, CancellationToken.None);
+    }
+
+    private void Sweep(BrokerStatements statements, long now)
+    {
+        foreach (var queue in statements.ReturnExpired(now)) Changed(queue).Raise();
+        Volatile.Write(ref sweepAt, now + 1000);
+    }
+
+    /// <summary>Checks once that the file is a broker's, so that the hot paths need not.</summary>
+    private void EnsurePrepared(bool create)
+    {
+        lock (preparing)
+        {
+            if (prepared) return;
+            Read(connection =>
+            {
+                if (create) Schema.Broker.Apply(connection, file);
+                else Schema.Broker.Check(connection, file);
+                return true;
+            });
+            prepared = true;
+        }
+    }
+
+    private Task<T> ReadAsync<T>(Func<SqliteConnection, T> read, CancellationToken cancellationToken) => Task.Run(
+        () =>
+        {
+            EnsurePrepared(create: false);
+            return Read(read);
+        },
+        cancellationToken);
+
+    private T Read<T>(Func<SqliteConnection, T> read)
+    {
+        try
+        {
+            using var connection = file.OpenPooled();
+            return read(connection);
+        }
+        catch (SqliteException e)
+        {
+            throw file.Problem(e, "read");
+        }
+    }
+
+    private sealed record Routes(long Version, Dictionary<string, long[]> Queues);
+}

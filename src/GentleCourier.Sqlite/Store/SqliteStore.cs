@@ -1,0 +1,346 @@
+using System.Data;
+using System.Data.Common;
+using System.Runtime.CompilerServices;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>
+/// A store in the service's own file. The library's own writes, and the transactions in which events are handled, take turns
+/// on one connection: SQLite has one writer, and waiting in line is fairer and faster than running against its lock.
+/// </summary>
+internal sealed class SqliteStore : IStorePort
+{
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+
+    private readonly SqliteFile file;
+    private readonly TimeProvider clock;
+    private readonly CommitWatch watch;
+    private readonly Signal committed = new();
+    private readonly SemaphoreSlim turn = new(1, 1);
+    private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
+    private readonly Lock looking = new();
+    private StoreStatements? statements;
+    private InboxReader? inboxReader;
+    private bool disposed;
+
+    public SqliteStore(SqliteFile file, TimeProvider clock)
+    {
+        this.file = file;
+        this.clock = clock;
+        watch = new CommitWatch(file, LookAround);
+    }
+
+    public string DisplayName => file.DisplayName;
+
+    public string ConnectionString => file.ConnectionString;
+
+    public string OutboxTable => "courier_outbox";
+
+    private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
+
+    public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Task.Run(
+        () =>
+        {
+            try
+            {
+                if (create) file.Create();
+                using var connection = file.OpenPooled();
+                if (create) Schema.Store.Apply(connection, file);
+                else Schema.Store.Check(connection, file);
+            }
+            catch (SqliteException e)
+            {
+                throw file.Problem(e, "prepare");
+            }
+        },
+        cancellationToken);
+
+    public Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken)
+    {
+        cancellationToken.ThrowIfCancellationRequested();
+        return Task.FromResult<DbConnection>(file.OpenPooled());
+    }
+
+    public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(connection);
+        file.SetUp(ServiceConnection.Check(connection, file));
+        return Task.CompletedTask;
+    }
+
+    public Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(transaction);
+        cancellationToken.ThrowIfCancellationRequested();
+        if (transaction.Connection is null) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
+        var service = On(transaction);
+        try
+        {
+            foreach (var @event in events) service.AddToOutbox(@event, Now);
+            FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+            return Task.CompletedTask;
+        }
+        catch (SqliteException e)
+        {
+            throw file.Problem(e, "add an event to the outbox of");
+        }
+    }
+
+    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        await AddAsync(transaction, events, cancellationToken).ConfigureAwait(false);
+        try
+        {
+            await transaction.CommitAsync(cancellationToken).ConfigureAwait(false);
+        }
+        catch (SqliteException e)
+        {
+            throw file.Problem(e, "commit to");
+        }
+    }
+
+    public Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Lead(relay, Now, (long)lease.TotalMilliseconds), cancellationToken);
+
+    public Task ResignAsync(long term, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Resign(term), cancellationToken);
+
+    public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
+
+    public Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
+
+    public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.RecordError(term, error), cancellationToken);
+
+    public void WakeRelay()
+    {
+        // Whoever commits has changed the file, and that is what the relay watches.
+    }
+
+    public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
+    {
+        var next = committed.Next;
+        watch.Enter();
+        try
+        {
+            if (await TakeTurnAsync(s => s.HasFresh, cancellationToken).ConfigureAwait(false)) return;
+            await next.WaitAsync(limit, clock, cancellationToken).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            // The limit is over: that is what it is for.
+        }
+        finally
+        {
+            watch.Leave();
+        }
+    }
+
+    public async Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
+    {
+        await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
+        var own = work ?? new OwnWork(this);
+        try
+        {
+            var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
+            var service = On(transaction);
+            if (service.AddToInbox(queue, events, Now)) return new Handling(this, own, transaction, service, queue);
+        }
+        catch (Exception e)
+        {
+            await EndTurnAsync(own).ConfigureAwait(false);
+            if (e is SqliteException) throw file.Problem(e, "handle an event in");
+            throw;
+        }
+        await EndTurnAsync(own).ConfigureAwait(false);
+        return null;
+    }
+
+    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
+        Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
+
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    {
+        var handled = Look(queue, events);
+        if (handled.Contains(true)) await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
+        return handled;
+    }
+
+    /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
+    private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
+        turn.Wait(0, CancellationToken.None) ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
+
+    /// <summary>On a connection of its own, while another has the turn.</summary>
+    private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)
+    {
+        lock (looking)
+        {
+            try
+            {
+                inboxReader ??= new InboxReader(file.Open());
+                return inboxReader.Look(queue, events);
+            }
+            catch (Exception e)
+            {
+                inboxReader?.Dispose();
+                inboxReader = null;
+                throw e is SqliteException ? file.Problem(e, "look into the inbox of") : e;
+            }
+        }
+    }
+
+    public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
+
+    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.Held(connection, limit), cancellationToken);
+
+    public Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.Inbox(connection, queue), cancellationToken);
+
+    public async ValueTask DisposeAsync()
+    {
+        if (Interlocked.Exchange(ref disposed, true)) return;
+        watch.Dispose();
+        // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is rolled
+        // back when that happens.
+        if (await turn.WaitAsync(LongestFarewell).ConfigureAwait(false)) Close();
+        lock (looking) inboxReader?.Dispose();
+        file.ClosePool();
+    }
+
+    private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
+    {
+        await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
+        return InTurn(write);
+    }
+
+    /// <summary>Once the turn has been taken.</summary>
+    private T InTurn<T>(Func<StoreStatements, T> write)
+    {
+        try
+        {
+            return write(Statements());
+        }
+        catch (Exception e)
+        {
+            // A connection in doubt is not used again.
+            Close();
+            throw e is SqliteException ? file.Problem(e, "use") : e;
+        }
+        finally
+        {
+            turn.Release();
+        }
+    }
+
+    private StoreStatements Statements()
+    {
+        if (statements is { Connection.State: not ConnectionState.Open }) Close();
+        return statements ??= new StoreStatements(file.Open());
+    }
+
+    private void Close()
+    {
+        statements?.Dispose();
+        statements = null;
+    }
+
+    private ServiceConnection On(DbTransaction transaction) =>
+        services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(transaction.Connection!, file), c => new ServiceConnection(c, file));
+
+    private async Task EndTurnAsync(IUnitOfWork work)
+    {
+        await work.EndAsync().ConfigureAwait(false);
+        turn.Release();
+    }
+
+    /// <summary>After another connection's commit, and at every tick: wakes the relay if there is something for it.</summary>
+    private void LookAround(SqliteConnection connection)
+    {
+        using var fresh = new Statement(connection, "SELECT 1 FROM courier_outbox LIMIT 1");
+        if (fresh.Scalar() is not null) committed.Raise();
+    }
+
+    private Task<T> ReadAsync<T>(Func<SqliteConnection, T> read, CancellationToken cancellationToken) => Task.Run(
+        () =>
+        {
+            try
+            {
+                using var connection = file.OpenPooled();
+                Schema.Store.Check(connection, file);
+                return read(connection);
+            }
+            catch (SqliteException e)
+            {
+                throw file.Problem(e, "read");
+            }
+        },
+        cancellationToken);
+
+    /// <summary>Transactions on the store's connection, for as long as the turn is held.</summary>
+    private sealed class OwnWork(SqliteStore store) : IUnitOfWork
+    {
+        private SqliteTransaction? transaction;
+
+        // The first statement takes the write lock, and waits for it if another process has it.
+        public Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken) =>
+            Task.FromResult<DbTransaction>(transaction = store.Statements().Connection.BeginTransaction(deferred: true));
+
+        public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task CommitAsync(CancellationToken cancellationToken)
+        {
+            transaction!.Commit();
+            return Task.CompletedTask;
+        }
+
+        public Task EndAsync()
+        {
+            try
+            {
+                transaction?.Dispose();
+            }
+            catch (Exception)
+            {
+                // A connection in doubt is not used again.
+                store.Close();
+            }
+            return Task.CompletedTask;
+        }
+    }
+
+    private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction, ServiceConnection service, string queue) : IHandling
+    {
+        private bool ended;
+
+        public DbTransaction Transaction => transaction;
+
+        public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
+        {
+            if (transaction.Connection is null)
+                throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
+            try
+            {
+                service.TakeFromInbox(queue, except);
+                await work.CommitAsync(cancellationToken).ConfigureAwait(false);
+            }
+            catch (SqliteException e)
+            {
+                throw store.file.Problem(e, "commit to");
+            }
+        }
+
+        public async ValueTask DisposeAsync()
+        {
+            if (Interlocked.Exchange(ref ended, true)) return;
+            await store.EndTurnAsync(work).ConfigureAwait(false);
+        }
+    }
+}

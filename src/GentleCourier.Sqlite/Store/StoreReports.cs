@@ -1,0 +1,56 @@
+using GentleCourier.Engines;
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>What people and tools want to read of a store.</summary>
+internal static class StoreReports
+{
+    public static OutboxFigures Outbox(SqliteConnection connection, long now)
+    {
+        using var statement = new Statement(connection, """
+            SELECT (SELECT count(*) FROM courier_outbox),
+                   (SELECT count(*) FROM courier_outbox_held WHERE due IS NOT NULL),
+                   (SELECT count(*) FROM courier_outbox_held WHERE due IS NULL),
+                   (SELECT added FROM courier_outbox ORDER BY seq LIMIT 1),
+                   (SELECT min(added) FROM courier_outbox_held WHERE due IS NOT NULL),
+                   iif(until >= ?1, relay, NULL), error
+            FROM courier_relay
+            """);
+        statement.Bind(1, now).Step();
+        var (fresh, held, refused) = (statement.Int64(0), statement.Int64(1), statement.Int64(2));
+        var oldest = new[] { statement.NullableInt64(3), statement.NullableInt64(4) }.Min();
+        var age = oldest is { } added ? TimeSpan.FromMilliseconds(Math.Max(0, now - added)) : (TimeSpan?)null;
+        var figures = new OutboxFigures(fresh + held, held, refused, age, statement.Text(5), statement.Text(6));
+        statement.Reset();
+        return figures;
+    }
+
+    public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, int limit)
+    {
+        using var statement = new Statement(connection, "SELECT event_id, type, attempts, error, due, added FROM courier_outbox_held ORDER BY seq LIMIT ?");
+        statement.Bind(1, limit);
+        var held = new List<HeldEvent>();
+        while (statement.Step())
+        {
+            var due = statement.NullableInt64(4) is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : (DateTimeOffset?)null;
+            held.Add(new HeldEvent(
+                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2), statement.Text(3)!, due,
+                DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(5))));
+        }
+        return held;
+    }
+
+    public static IReadOnlyList<InboxEntry> Inbox(SqliteConnection connection, string queue)
+    {
+        using var statement = new Statement(connection, "SELECT source, event_id, copies, handled FROM courier_inbox WHERE queue = ? ORDER BY handled");
+        statement.Bind(1, queue);
+        var entries = new List<InboxEntry>();
+        while (statement.Step())
+        {
+            entries.Add(new InboxEntry(
+                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2), DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(3))));
+        }
+        return entries;
+    }
+}

@@ -1,0 +1,11 @@
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// An event as it lies in an outbox and travels to a broker: already encoded, with the few attributes beside it that
+/// routing and ordering need, so that nothing on the way has to read JSON.
+/// </summary>
+/// <param name="Id">The event's id.</param>
+/// <param name="Type">The event's wire type.</param>
+/// <param name="PartitionKey">The event's ordering key, if it has one.</param>
+/// <param name="Json">The whole event in CloudEvents' JSON format, UTF-8.</param>
+public readonly record struct EncodedEvent(string Id, string Type, string? PartitionKey, ReadOnlyMemory<byte> Json);

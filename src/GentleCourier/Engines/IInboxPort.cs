@@ -1,0 +1,62 @@
+using System.Data;
+using System.Data.Common;
+
+namespace GentleCourier.Engines;
+
+/// <summary>What receivers do with the inbox. Thread-safe.</summary>
+public interface IInboxPort
+{
+    /// <summary>
+    /// Begins the transaction in which events are handled, their rows in the inbox already written.
+    /// </summary>
+    /// <param name="queue">In whose name they are handled.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="work">Whose transaction it is to be, on this store's database; null: one of the store's own.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>
+    /// Null where one of the events has been handled in this queue's name before, or is in the list twice: nothing has
+    /// begun. Waits while another transaction handles the same event.
+    /// </returns>
+    Task<IHandling?> BeginHandlingAsync(
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null, CancellationToken cancellationToken = default);
+
+    /// <summary>For each event whether it has been handled in this queue's name.</summary>
+    Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+
+    /// <summary>For each event whether it has been handled in this queue's name; where it has, a further copy is counted.</summary>
+    Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+}
+
+/// <summary>The identity of an event from end to end.</summary>
+public readonly record struct EventKey(string Source, string Id);
+
+/// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
+public interface IHandling : IAsyncDisposable
+{
+    /// <summary>The transaction, open.</summary>
+    DbTransaction Transaction { get; }
+
+    /// <summary>Commits the inbox rows, the handler's effect and the events that it added, together.</summary>
+    /// <param name="except">Events that were not handled after all: they get no row.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken = default);
+}
+
+/// <summary>
+/// What keeps a service's changes and a transaction for them, such as a DbContext, so that events can be handled in it. One
+/// caller at a time.
+/// </summary>
+public interface IUnitOfWork
+{
+    /// <summary>Begins its transaction.</summary>
+    Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken);
+
+    /// <summary>Writes what has been changed and is not written yet.</summary>
+    Task SaveAsync(CancellationToken cancellationToken);
+
+    /// <summary>Commits its transaction.</summary>
+    Task CommitAsync(CancellationToken cancellationToken);
+
+    /// <summary>Rolls its transaction back; nothing happens where it has been committed. It does not throw.</summary>
+    Task EndAsync();
+}

@@ -1,0 +1,7 @@
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// The port to a service's own database, in its parts. All members are thread-safe, and all throw
+/// <see cref="CourierException"/> where the database cannot be reached or used.
+/// </summary>
+public interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports;

@@ -1,0 +1,30 @@
+namespace GentleCourier.Engines;
+
+/// <summary>What a store tells of itself, to people. Thread-safe.</summary>
+public interface IStoreReports
+{
+    /// <summary>How full the outbox is, and how its relay does.</summary>
+    Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>Events that could not be relayed at the first try: held with their last error, or set aside with the reason.</summary>
+    Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>Events that have been handled, with the number of copies that came.</summary>
+    Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
+}
+
+/// <summary>An event that stayed in the outbox after it had been tried.</summary>
+/// <param name="Id">The event's id.</param>
+/// <param name="Type">The event's wire type.</param>
+/// <param name="Attempts">How often it was tried.</param>
+/// <param name="LastError">Why it was not taken.</param>
+/// <param name="Due">When it is tried again; null: never, it has been refused for good.</param>
+/// <param name="Added">When it was added.</param>
+public sealed record HeldEvent(string Id, string Type, int Attempts, string LastError, DateTimeOffset? Due, DateTimeOffset Added);
+
+/// <summary>An event that has been handled.</summary>
+/// <param name="Source">The event's source.</param>
+/// <param name="Id">The event's id.</param>
+/// <param name="Copies">How many copies came, 1 or more; all but the first had no effect.</param>
+/// <param name="Handled">When the first was handled.</param>
+public sealed record InboxEntry(string Source, string Id, int Copies, DateTimeOffset Handled);

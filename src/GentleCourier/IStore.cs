@@ -1,0 +1,31 @@
+using System.Data.Common;
+
+namespace GentleCourier;
+
+/// <summary>
+/// A service's own database, with its outbox and its inbox: what the service's code does with it. All members are
+/// thread-safe, and all throw <see cref="CourierException"/> where the database cannot be reached or used.
+/// </summary>
+public interface IStore : IAsyncDisposable
+{
+    /// <summary>Where it is, for people: without any secret.</summary>
+    string DisplayName { get; }
+
+    /// <summary>How the engine's driver finds the service's database. It may hold a password: never show it.</summary>
+    string ConnectionString { get; }
+
+    /// <summary>Makes sure that the tables are there. Safe to repeat, and safe when several processes do it at once.</summary>
+    /// <param name="create">Whether to make or upgrade them; otherwise it is an error that names what is missing.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task PrepareAsync(bool create, CancellationToken cancellationToken = default);
+
+    /// <summary>Opens a connection to the service's database, set up as the engine advises. The caller disposes it.</summary>
+    Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Sets up a connection that the service has opened by itself as the engine advises. It must be called each time such a
+    /// connection is opened, before the outbox and the inbox are written on it.
+    /// </summary>
+    /// <exception cref="CourierException">It goes to another database: what is added there would never be relayed.</exception>
+    Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken = default);
+}

@@ -1,0 +1,202 @@
+namespace GentleCourier.Receiving.Handling;
+
+/// <summary>
+/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and when
+/// to give some back. One loop fetches and settles; handlers, on other threads, start and end.
+/// </summary>
+internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimeProvider clock)
+{
+    /// <summary>
+    /// Without a limit, events are still taken in helpings, so that other workers get theirs in turn: small at first, and
+    /// twice as large, up to <see cref="LargestHelping"/>, after each that came full.
+    /// </summary>
+    public const int FirstHelping = 16;
+
+    public const int LargestHelping = 1024;
+
+    private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
+    private readonly Lock gate = new();
+    private TaskCompletionSource? waiting;
+    private int unsettled;
+    private int unstarted;
+    private int running;
+    private int stuck;
+    private int helping = FirstHelping;
+    private bool oneByOne;
+    private long lastStart;
+
+    /// <summary>
+    /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the running
+    /// handlers is used up; before that, the next settlement is soon enough. Pure computation.
+    /// </summary>
+    public static int ToFetch(int limit, int atOnce, int unsettled, int unstarted) =>
+        unstarted > Math.Max(0, limit - atOnce) / 2 ? 0 : Math.Max(0, limit - unsettled);
+
+    /// <summary>Whether what is held is to be looked at again after a while, though nothing happens.</summary>
+    public bool IsSelfTuned => tuner is not null;
+
+    /// <summary>How many deliveries may be held at this moment.</summary>
+    public int Limit
+    {
+        get
+        {
+            lock (gate) return LimitNow;
+        }
+    }
+
+    /// <summary>How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.</summary>
+    public int NeededNow
+    {
+        get
+        {
+            lock (gate) return Needed;
+        }
+    }
+
+    /// <summary>How many of those that lie ready are to be given back: others can begin them sooner.</summary>
+    public int Surplus
+    {
+        get
+        {
+            lock (gate) return SurplusNow;
+        }
+    }
+
+    /// <summary>Whether no delivery lies ready: the next handler to finish has nothing to do.</summary>
+    public bool NothingReady
+    {
+        get
+        {
+            lock (gate) return unstarted == 0;
+        }
+    }
+
+    /// <summary>Ends when there is something to fetch, or to give back.</summary>
+    public Task Attention
+    {
+        get
+        {
+            lock (gate)
+            {
+                if (Needed > 0 || SurplusNow > 0) return Task.CompletedTask;
+                waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+                return waiting.Task;
+            }
+        }
+    }
+
+    private int LimitNow => stuck == parallel ? 0
+        : oneByOne ? 1
+        : prefetch.IsUnlimited ? int.MaxValue
+        : tuner is null ? prefetch.Count
+        : tuner.Limit(running == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
+
+    private int Needed
+    {
+        get
+        {
+            var limit = LimitNow;
+            if (limit == int.MaxValue) return helping;
+            return unstarted > 0 ? 0 : Math.Max(0, limit - unsettled);
+        }
+    }
+
+    private int SurplusNow => Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
+
+    /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
+    public int WorthFetching(int settling)
+    {
+        lock (gate)
+        {
+            var limit = LimitNow;
+            return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
+        }
+    }
+
+    /// <summary>Deliveries have come, and lie ready.</summary>
+    /// <param name="count">How many, 1 or more.</param>
+    /// <param name="alone">Whether no other may be held together with it.</param>
+    public void Fetched(int count, bool alone = false)
+    {
+        lock (gate)
+        {
+            helping = count == helping ? Math.Min(2 * helping, LargestHelping) : FirstHelping;
+            oneByOne = alone;
+            unsettled += count;
+            unstarted += count;
+            Call();
+        }
+    }
+
+    /// <summary>Deliveries have come, and go back at once: until nothing else is held, and then one at a time.</summary>
+    public void Refused(int count)
+    {
+        lock (gate)
+        {
+            unsettled += count;
+            oneByOne = true;
+        }
+    }
+
+    /// <summary>One goes back without having been begun; that no handler has taken it up is no less true.</summary>
+    public void GivenBack()
+    {
+        lock (gate) unstarted--;
+    }
+
+    /// <summary>A handler has taken one up.</summary>
+    public void Started()
+    {
+        lock (gate)
+        {
+            unstarted--;
+            running++;
+            lastStart = clock.GetTimestamp();
+            Call();
+        }
+    }
+
+    /// <summary>Deliveries have been settled, or are no longer this worker's.</summary>
+    public void Settled(int count)
+    {
+        lock (gate)
+        {
+            unsettled -= count;
+            Call();
+        }
+    }
+
+    /// <summary>One more handler does not end in time (or, with -1, one has ended after all); when all do not, nothing is held.</summary>
+    public void Stuck(int change)
+    {
+        lock (gate)
+        {
+            stuck += change;
+            Call();
+        }
+    }
+
+    /// <summary>A handler has been busy for so long with so many.</summary>
+    public void Handled(TimeSpan time, int count)
+    {
+        lock (gate)
+        {
+            running -= count;
+            tuner?.Handled(time, count);
+        }
+    }
+
+    /// <summary>Settling and fetching took this long.</summary>
+    public void Exchanged(TimeSpan time)
+    {
+        if (tuner is null) return;
+        lock (gate) tuner.Exchanged(time);
+    }
+
+    private void Call()
+    {
+        if (waiting is null || (Needed == 0 && SurplusNow == 0)) return;
+        waiting.TrySetResult();
+        waiting = null;
+    }
+}

@@ -1,0 +1,19 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+
+namespace GentleCourier.Receiving.Handling;
+
+/// <summary>A held delivery whose event could be read.</summary>
+internal sealed class ReadDelivery(Held held, Event @event)
+{
+    public Held Held => held;
+
+    public Event Event => @event;
+
+    public int Attempt => held.HandOver.Attempt;
+
+    public EventKey Key => new(@event.Source, @event.Id);
+
+    /// <summary>Why it failed within a batch that as a whole did not.</summary>
+    public Exception? Failure { get; set; }
+}
