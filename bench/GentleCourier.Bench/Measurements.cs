@@ -1,8 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 

@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
-using GentleCourier.Publishing;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
 

@@ -1,7 +1,5 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Hosting;
 using GentleCourier.Sqlite;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Configuration;

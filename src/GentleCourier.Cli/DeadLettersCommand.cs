@@ -3,7 +3,6 @@ using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

@@ -1,7 +1,6 @@
 using System.CommandLine;
 using GentleCourier;
 using GentleCourier.Cli;
-using GentleCourier.Engines;
 using Spectre.Console;
 
 var root = new RootCommand(

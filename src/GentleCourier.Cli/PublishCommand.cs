@@ -2,7 +2,6 @@ using System.CommandLine;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 
 namespace GentleCourier.Cli;
 

@@ -1,9 +1,7 @@
 using System.Data.Common;
-using GentleCourier;
 using GentleCourier.Engines;
 using GentleCourier.EntityFrameworkCore;
 using GentleCourier.Events;
-using GentleCourier.Hosting;
 using GentleCourier.Receiving.Handling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Infrastructure;

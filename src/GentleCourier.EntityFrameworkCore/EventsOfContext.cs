@@ -1,7 +1,5 @@
-using Microsoft.EntityFrameworkCore;
-using GentleCourier.Engines;
 using GentleCourier.EntityFrameworkCore;
-using GentleCourier.Events;
+using Microsoft.EntityFrameworkCore;
 
 namespace GentleCourier;
 

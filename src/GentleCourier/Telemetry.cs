@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using GentleCourier.Events;
 using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier;

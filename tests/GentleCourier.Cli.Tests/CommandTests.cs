@@ -1,7 +1,6 @@
 using System.Text;
 using System.Text.Json;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using GentleCourier.Sqlite;
 
 namespace GentleCourier.Cli.Tests;

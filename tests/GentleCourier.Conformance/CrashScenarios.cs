@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Events;
 
 namespace GentleCourier.Conformance;
 

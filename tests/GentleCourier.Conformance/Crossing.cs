@@ -1,12 +1,8 @@
 using System.Data.Common;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Hosting;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
-using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Conformance;
 

@@ -1,6 +1,3 @@
-using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Conformance;

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;

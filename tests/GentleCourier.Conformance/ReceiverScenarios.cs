@@ -1,8 +1,5 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Hosting;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Options;

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using GentleCourier.Events;
 
 namespace GentleCourier.Conformance;
 

@@ -1,12 +1,9 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Hosting;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
-using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.EntityFrameworkCore.Tests;
 

@@ -1,4 +1,3 @@
-using System.Data.Common;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Postgres.Tests;

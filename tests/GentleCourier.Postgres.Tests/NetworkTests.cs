@@ -1,6 +1,4 @@
 using GentleCourier.Conformance;
-using GentleCourier.Engines;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 

@@ -1,6 +1,5 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Npgsql;
 
 namespace GentleCourier.Postgres.Tests;

@@ -1,5 +1,4 @@
 using GentleCourier.Conformance;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Postgres.Tests;

@@ -1,9 +1,5 @@
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Hosting;
-using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
-using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Options;
 

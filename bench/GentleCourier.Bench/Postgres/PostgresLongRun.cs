@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Microsoft.Extensions.DependencyInjection;
 using Npgsql;
 

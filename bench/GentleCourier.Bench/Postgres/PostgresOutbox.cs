@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 using Npgsql;
 using NpgsqlTypes;

@@ -1,7 +1,5 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
-using GentleCourier.Events;
-using GentleCourier.Publishing;
 using Microsoft.Extensions.DependencyInjection;
 using NpgsqlTypes;
 

@@ -1,7 +1,6 @@
 using System.Data;
 using System.Diagnostics;
 using GentleCourier.Engines;
-using GentleCourier.Hosting;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
 using Microsoft.Extensions.Configuration;

@@ -1,5 +1,3 @@
-using System.Data.Common;
-using System.Text;
 using System.Text.Json;
 using Dapper;
 using GentleCourier;

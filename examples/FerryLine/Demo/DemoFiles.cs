@@ -1,4 +1,3 @@
-using GentleCourier;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;

@@ -1,6 +1,5 @@
 using System.Net;
 using System.Net.Http.Json;
-using FerryLine.Contracts;
 
 namespace FerryLine.Demo;
 

@@ -1,5 +1,3 @@
-using GentleCourier.Engines;
-
 namespace GentleCourier.Postgres;
 
 /// <summary>

@@ -1,6 +1,4 @@
 using System.Diagnostics;
-using GentleCourier.Engines;
-using Npgsql;
 
 namespace GentleCourier.Postgres;
 

@@ -1,6 +1,3 @@
-using GentleCourier.Engines;
-using Npgsql;
-
 namespace GentleCourier.Postgres;
 
 /// <summary>

@@ -1,6 +1,5 @@
 using System.Net.Sockets;
 using System.Security.Authentication;
-using GentleCourier.Engines;
 using Npgsql;
 
 namespace GentleCourier.Postgres;

@@ -2,7 +2,6 @@ using System.Collections.Concurrent;
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Npgsql;
 
 namespace GentleCourier.Postgres;

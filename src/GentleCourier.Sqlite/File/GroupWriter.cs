@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
 

@@ -1,4 +1,3 @@
-using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
 

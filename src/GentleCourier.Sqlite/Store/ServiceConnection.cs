@@ -1,7 +1,6 @@
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;

@@ -2,7 +2,6 @@ using System.Data;
 using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;

@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;

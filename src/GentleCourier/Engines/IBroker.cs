@@ -1,5 +1,3 @@
-using GentleCourier.Events;
-
 namespace GentleCourier.Engines;
 
 /// <summary>

@@ -1,7 +1,5 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Publishing;
-using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier;

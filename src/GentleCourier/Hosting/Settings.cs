@@ -1,4 +1,3 @@
-using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 

@@ -1,5 +1,4 @@
 using System.Data.Common;
-using GentleCourier.Events;
 
 namespace GentleCourier;
 

@@ -1,7 +1,5 @@
 using System.Collections;
 using System.Data.Common;
-using GentleCourier.Engines;
-using GentleCourier.Events;
 using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier;

@@ -1,6 +1,4 @@
 using System.Data.Common;
-using GentleCourier.Engines;
-using GentleCourier.Events;
 using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier;
