@@ -3,7 +3,9 @@ using Npgsql;
 
 namespace GentleCourier.Servers;
 
-/// <summary>A PostgreSQL server in a folder of its own, for tests, examples and benchmarks; stopped and deleted at the end.</summary>
+/// <summary>
+/// A PostgreSQL server in a folder of its own, for tests, examples and benchmarks; stopped and deleted at the end.
+/// </summary>
 public sealed class PrivatePostgres : IDisposable
 {
     private readonly string[] settings;
@@ -53,7 +55,8 @@ public sealed class PrivatePostgres : IDisposable
     /// <summary>A connection to a database, past the library.</summary>
     public NpgsqlConnection Open(string database)
     {
-        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={Port};Username=owner;Password={Password};Pooling=false;Database={database}");
+        var connection = new NpgsqlConnection(
+            $"Host=127.0.0.1;Port={Port};Username=owner;Password={Password};Pooling=false;Database={database}");
         connection.Open();
         return connection;
     }
@@ -68,15 +71,19 @@ public sealed class PrivatePostgres : IDisposable
     private static string Run(string[] arguments)
     {
         var root = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(root, "eng", "postgres.sh"))) root = Path.GetDirectoryName(root) ?? throw new FileNotFoundException("eng/postgres.sh");
+        while (!File.Exists(Path.Combine(root, "eng", "postgres.sh")))
+            root = Path.GetDirectoryName(root) ?? throw new FileNotFoundException("eng/postgres.sh");
         // Its output goes to files: the server inherits them, and would keep a pipe open for as long as it lives.
         var output = Path.GetTempFileName();
         try
         {
-            using var process = Process.Start("bash", ["-c", "exec \"$@\" >" + output + " 2>&1 </dev/null", "-", Path.Combine(root, "eng", "postgres.sh"), .. arguments]);
+            using var process = Process.Start(
+                "bash", ["-c", "exec \"$@\" >" + output + " 2>&1 </dev/null", "-",
+                Path.Combine(root, "eng", "postgres.sh"), .. arguments]);
             if (!process.WaitForExit(TimeSpan.FromMinutes(5))) process.Kill(entireProcessTree: true);
             var said = File.ReadAllText(output);
-            return process.ExitCode == 0 ? said : throw new InvalidOperationException($"eng/postgres.sh {arguments[0]} failed: {said}");
+            return process.ExitCode == 0 ? said
+                : throw new InvalidOperationException($"eng/postgres.sh {arguments[0]} failed: {said}");
         }
         finally
         {

@@ -2,16 +2,21 @@ using System.Diagnostics;
 
 namespace GentleCourier.Bench;
 
-/// <summary>The least that tells another thread of a committed row, and the least that carries it there as safely.</summary>
+/// <summary>
+/// The least that tells another thread of a committed row, and the least that carries it there as safely.
+/// </summary>
 internal static class BareWake
 {
     /// <param name="count">How many rows, one after another.</param>
-    /// <param name="asSafely">Through a broker's file: copied and committed there, then leased and committed, before it is handled.</param>
+    /// <param name="asSafely">
+    /// Through a broker's file: copied and committed there, then leased and committed, before it is handled.
+    /// </param>
     /// <returns>Milliseconds from before the commit to the read.</returns>
     public static List<double> Measure(int count, bool asSafely)
     {
         var workshop = new Workshop();
-        using var store = workshop.Open(workshop.StoreFile, "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, event BLOB NOT NULL)");
+        using var store = workshop.Open(
+            workshop.StoreFile, "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, event BLOB NOT NULL)");
         using var reader = workshop.Open(workshop.StoreFile);
         using var broker = workshop.Open(workshop.BrokerFile, RelayRate.BareBroker);
         using var insert = Workshop.Prepare(store, "INSERT INTO outbox (event) VALUES ($1)", 1);

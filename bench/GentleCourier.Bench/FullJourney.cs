@@ -6,9 +6,9 @@ using Microsoft.Extensions.DependencyInjection;
 namespace GentleCourier.Bench;
 
 /// <summary>
-/// From the business transaction of one service to the committed effect in another, each with a store of its own, while both
-/// run; against the same writes one after another: publish in a transaction each, copy, lease, handle in a transaction each,
-/// delete. With a backlog, what is handled is what had waited longest.
+/// From the business transaction of one service to the committed effect in another, each with a store of its own, while
+/// both run; against the same writes one after another: publish in a transaction each, copy, lease, handle in a
+/// transaction each, delete. With a backlog, what is handled is what had waited longest.
 /// </summary>
 internal sealed class FullJourney(int waiting) : IBenchmark
 {
@@ -17,7 +17,8 @@ internal sealed class FullJourney(int waiting) : IBenchmark
 
     public string Name => waiting < 1_000_000 ? "journey" : "journey-1m";
 
-    public string What => $"commit to committed effect with outbox and inbox, {waiting:N0} waiting, against the bare sum of its writes";
+    public string What =>
+        $"commit to committed effect with outbox and inbox, {waiting:N0} waiting, against the bare sum of its writes";
 
     public int Events => 10_000;
 
@@ -41,9 +42,11 @@ internal sealed class FullJourney(int waiting) : IBenchmark
             new() { ["Courier:Store"] = $"sqlite:{workshop.ReceiverFile}", ["Courier:Relay:Enabled"] = "false" });
         var receiving = fares.Services.GetRequiredService<IStorePort>();
         await receiving.PrepareAsync(create: true);
-        await using (var setUp = (SqliteConnection)await receiving.OpenConnectionAsync()) Workshop.Execute(setUp, Charges);
+        await using (var setUp = (SqliteConnection)await receiving.OpenConnectionAsync()) Workshop.Execute(
+            setUp, Charges);
         await fares.StartAsync();
-        await using var insert = Workshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
+        await using var insert = Workshop.Prepare(
+            connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
 
         var began = Stopwatch.GetTimestamp();
         for (var i = 0; i < Events; i++)
@@ -65,8 +68,10 @@ internal sealed class FullJourney(int waiting) : IBenchmark
     public Task<double> BareAsync(Workshop workshop)
     {
         using var store = workshop.Open(
-            workshop.StoreFile, Taps + "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
-        using var receiver = workshop.Open(workshop.ReceiverFile, Charges + "CREATE TABLE inbox (id TEXT PRIMARY KEY) WITHOUT ROWID");
+            workshop.StoreFile,
+                Taps + "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
+        using var receiver = workshop.Open(
+            workshop.ReceiverFile, Charges + "CREATE TABLE inbox (id TEXT PRIMARY KEY) WITHOUT ROWID");
         workshop.BareBacklog(waiting);
         using var broker = workshop.Open(workshop.BrokerFile);
         using var insert = Workshop.Prepare(store, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
@@ -76,7 +81,8 @@ internal sealed class FullJourney(int waiting) : IBenchmark
         using var enqueue = Workshop.Prepare(broker, "INSERT INTO queue (due, event) VALUES ($1, $2)", 2);
         using var lease = Workshop.Prepare(
             broker,
-            $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE due <= $3 ORDER BY due LIMIT {ReceiveRate.Prefetch}) RETURNING id, event",
+            $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE "
+            + $"due <= $3 ORDER BY due LIMIT {ReceiveRate.Prefetch}) RETURNING id, event",
             3);
         using var delete = Workshop.Prepare(broker, "DELETE FROM queue WHERE id = $1 AND lease = $2", 2);
         using var inbox = Workshop.Prepare(receiver, "INSERT INTO inbox (id) VALUES ($1)", 1);
@@ -136,7 +142,8 @@ internal sealed class ChargingReceiver : IReceiver<Tap>
     public async Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
     {
         var transaction = await delivery.BeginAsync(cancellationToken);
-        await using var charge = Workshop.Prepare((SqliteConnection)transaction.Connection!, "INSERT INTO charge (number, card) VALUES ($1, $2)", 2);
+        await using var charge = Workshop.Prepare(
+            (SqliteConnection)transaction.Connection!, "INSERT INTO charge (number, card) VALUES ($1, $2)", 2);
         charge.Transaction = (SqliteTransaction)transaction;
         Workshop.Run(charge, delivery.Data.Number, delivery.Data.Card);
     }

@@ -52,7 +52,8 @@ internal static class Measurements
         }
         var best = limits.Where(l => l.Count > 0).Max(l => Median(rates[l]));
         Console.WriteLine($"{"prefetch",-12} {"events/s",10} {"of the best fixed",18}");
-        foreach (var limit in limits) Console.WriteLine($"{limit,-12} {Median(rates[limit]),10:N0} {Median(rates[limit]) / best,18:0.00}");
+        foreach (var limit in limits)
+            Console.WriteLine($"{limit,-12} {Median(rates[limit]),10:N0} {Median(rates[limit]) / best,18:0.00}");
         return 0;
     }
 
@@ -66,7 +67,9 @@ internal static class Measurements
             var rates = new List<double>();
             for (var round = 0; round < 3; round++) rates.Add(await ScaleAsync(workers));
             if (workers == 1) alone = Median(rates);
-            Console.WriteLine($"{workers,8} {Median(rates),10:N1} {Median(rates) / workers,8:N1} {Median(rates) / workers / alone,16:0.000}");
+            Console.WriteLine(
+                $"{workers,8} {Median(rates),10:N1} {Median(rates) / workers,8:N1} "
+                + $"{Median(rates) / workers / alone,16:0.000}");
         }
         return 0;
     }
@@ -77,7 +80,8 @@ internal static class Measurements
         await using var workshop = new Workshop();
         await workshop.BacklogAsync(2_000 * workers);
         var broker = await workshop.BrokerAsync();
-        var children = Enumerable.Range(0, workers).Select(_ => Child("worker", workshop.BrokerFile, "1000000", "10", "20")).ToList();
+        var children = Enumerable.Range(0, workers)
+            .Select(_ => Child("worker", workshop.BrokerFile, "1000000", "10", "20")).ToList();
         var total = (await broker.ReadFiguresAsync())[0].Ready!.Value;
         await SettledAsync(warm);
         var began = Stopwatch.GetTimestamp();
@@ -91,7 +95,8 @@ internal static class Measurements
         }
         return rate;
 
-        long Settled(GentleCourier.QueueFigures figures) => total - (figures.Ready + figures.InHand + figures.Scheduled)!.Value;
+        long Settled(GentleCourier.QueueFigures figures) =>
+            total - (figures.Ready + figures.InHand + figures.Scheduled)!.Value;
 
         async Task SettledAsync(int count)
         {
@@ -103,7 +108,8 @@ internal static class Measurements
     private static async Task<int> WakeAsync()
     {
         const int Count = 300;
-        Console.WriteLine($"{"from before the commit to the start of the handler",-60} {"median ms",10} {"95 % ms",10}");
+        Console.WriteLine(
+            $"{"from before the commit to the start of the handler",-60} {"median ms",10} {"95 % ms",10}");
         await using (var workshop = new Workshop())
         {
             await workshop.BrokerAsync();
@@ -123,7 +129,8 @@ internal static class Measurements
             await PrintAsync("published and relayed by another process", times);
         }
         Print("bare: commit, notify, read", BareWake.Measure(Count, asSafely: false));
-        Print("bare: commit, notify, copy and commit, notify, lease and commit", BareWake.Measure(Count, asSafely: true));
+        Print("bare: commit, notify, copy and commit, notify, lease and commit",
+            BareWake.Measure(Count, asSafely: true));
         return 0;
 
         static async Task PrintAsync(string what, Times times)
@@ -135,13 +142,15 @@ internal static class Measurements
         static void Print(string what, List<double> values)
         {
             var sorted = values.Skip(50).Order().ToList();
-            Console.WriteLine($"{what,-60} {sorted[sorted.Count / 2],10:0.00} {sorted[(int)(sorted.Count * 0.95)],10:0.00}");
+            Console.WriteLine(
+                $"{what,-60} {sorted[sorted.Count / 2],10:0.00} {sorted[(int)(sorted.Count * 0.95)],10:0.00}");
         }
     }
 
     private static IHost WakingHost(Workshop workshop, Times times, bool relay) => workshop.Host(
         courier => courier.Receive("taps", queue => queue.Handle<Tap, TimingReceiver>()),
-        new() { ["Courier:Store"] = $"sqlite:{(relay ? workshop.StoreFile : workshop.ReceiverFile)}", ["Courier:Relay:Enabled"] = $"{relay}" },
+        new() { ["Courier:Store"] = $"sqlite:{(relay ? workshop.StoreFile : workshop.ReceiverFile)}",
+            ["Courier:Relay:Enabled"] = $"{relay}" },
         services => services.AddSingleton(times));
 
     private static async Task PublishSlowlyAsync(IHost host, int count)
@@ -161,15 +170,19 @@ internal static class Measurements
     private static async Task<int> PublishAsync(string[] args)
     {
         await using var workshop = new Workshop();
-        var host = workshop.Host(_ => { }, new() { ["Courier:Store"] = $"sqlite:{args[0]}", ["Courier:Broker"] = $"sqlite:{args[1]}" });
+        var host = workshop.Host(
+            _ => { }, new() { ["Courier:Store"] = $"sqlite:{args[0]}", ["Courier:Broker"] = $"sqlite:{args[1]}" });
         await host.StartAsync();
         await PublishSlowlyAsync(host, int.Parse(args[2], CultureInfo.InvariantCulture));
-        while ((await host.Services.GetRequiredService<IStorePort>().ReadOutboxFiguresAsync()).Waiting > 0) await Task.Delay(5);
+        while ((await host.Services.GetRequiredService<IStorePort>().ReadOutboxFiguresAsync()).Waiting > 0)
+            await Task.Delay(5);
         await host.StopAsync();
         return 0;
     }
 
-    /// <summary>What a process that has nothing to do takes: 20 queues, and the same with a store and its relay besides.</summary>
+    /// <summary>
+    /// What a process that has nothing to do takes: 20 queues, and the same with a store and its relay besides.
+    /// </summary>
     private static async Task<int> IdleAsync()
     {
         foreach (var relay in new[] { false, true })
@@ -197,7 +210,10 @@ internal static class Measurements
         return 0;
     }
 
-    /// <summary>A worker's rate, what it allocates for an event, and how much memory it takes, at a short and at a long backlog in turn.</summary>
+    /// <summary>
+    /// A worker's rate, what it allocates for an event, and how much memory it takes, at a short and at a long backlog
+    /// in turn.
+    /// </summary>
     private static async Task<int> MemoryAsync()
     {
         const int Handled = 200_000;
@@ -217,15 +233,20 @@ internal static class Measurements
         }
         Console.WriteLine($"{"waiting",10} {"events/s",10} {"allocated bytes/event",22} {"peak memory MB",15}");
         foreach (var waiting in backlogs)
-            Console.WriteLine($"{waiting,10:N0} {Of(waiting, 0),10:N0} {Of(waiting, 1),22:N0} {Of(waiting, 2) / 1024,15:N1}");
+            Console.WriteLine(
+                $"{waiting,10:N0} {Of(waiting, 0),10:N0} {Of(waiting, 1),22:N0} {Of(waiting, 2) / 1024,15:N1}");
         var ratios = runs[backlogs[1]].Zip(runs[backlogs[0]], (many, few) => many[0] / few[0]);
-        Console.WriteLine($"rate with many against few waiting, median of {ratios.Count()} pairs: {Median(ratios):0.00}");
+        Console.WriteLine(
+            $"rate with many against few waiting, median of {ratios.Count()} pairs: {Median(ratios):0.00}");
         return 0;
 
         double Of(int waiting, int column) => Median(runs[waiting].Select(r => r[column]));
     }
 
-    /// <summary>A worker process: BROKER COUNT WAIT-MS PREFETCH. Prints its rate, allocated bytes an event, and peak memory in KB.</summary>
+    /// <summary>
+    /// A worker process: BROKER COUNT WAIT-MS PREFETCH. Prints its rate, allocated bytes an event, and peak memory in
+    /// KB.
+    /// </summary>
     private static async Task<int> WorkAsync(string[] args)
     {
         var numbers = args[1..].Select(a => int.Parse(a, CultureInfo.InvariantCulture)).ToList();
@@ -243,14 +264,17 @@ internal static class Measurements
         await host.StartAsync();
         while (counter.Count < numbers[0]) await Task.Delay(10);
         var bytes = (GC.GetTotalAllocatedBytes() - allocated) / counter.Count;
-        var peak = File.ReadLines("/proc/self/status").Single(l => l.StartsWith("VmHWM", StringComparison.Ordinal)).Split(' ', StringSplitOptions.RemoveEmptyEntries)[1];
-        Console.Write(string.Create(CultureInfo.InvariantCulture, $"{Workshop.Rate(counter.Count, began)} {bytes} {peak}"));
+        var peak = File.ReadLines("/proc/self/status").Single(l => l.StartsWith("VmHWM", StringComparison.Ordinal))
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1];
+        Console.Write(
+            string.Create(CultureInfo.InvariantCulture, $"{Workshop.Rate(counter.Count, began)} {bytes} {peak}"));
         await host.StopAsync();
         return 0;
     }
 
     private static Process Child(params string[] arguments) =>
-        Process.Start(new ProcessStartInfo(Environment.ProcessPath!, arguments) { RedirectStandardOutput = true, UseShellExecute = false })!;
+        Process.Start(new ProcessStartInfo(
+            Environment.ProcessPath!, arguments) { RedirectStandardOutput = true, UseShellExecute = false })!;
 
     private static double Median(IEnumerable<double> values)
     {
@@ -268,7 +292,8 @@ internal sealed class TimingReceiver(Times times) : IReceiver<Tap>
 {
     public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
     {
-        times.Values.Enqueue(Stopwatch.GetElapsedTime(long.Parse(delivery.Data.Card, CultureInfo.InvariantCulture)).TotalMilliseconds);
+        times.Values.Enqueue(
+            Stopwatch.GetElapsedTime(long.Parse(delivery.Data.Card, CultureInfo.InvariantCulture)).TotalMilliseconds);
         return Task.CompletedTask;
     }
 }

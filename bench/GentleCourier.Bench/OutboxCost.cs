@@ -5,7 +5,9 @@ using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Bench;
 
-/// <summary>What publishing adds to a business transaction: its rate with one event, against its rate without.</summary>
+/// <summary>
+/// What publishing adds to a business transaction: its rate with one event, against its rate without.
+/// </summary>
 /// <param name="smallest">The smallest transaction there is, one insert; or a usual one: look, insert, update.</param>
 internal sealed class OutboxCost(bool smallest) : IBenchmark
 {
@@ -22,7 +24,8 @@ internal sealed class OutboxCost(bool smallest) : IBenchmark
         var host = workshop.Host(_ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
         await host.StartAsync();
         var outbox = host.Services.GetRequiredService<IOutbox>();
-        return await RunAsync(host.Services.GetRequiredService<IStorePort>(), (transaction, i) => outbox.AddAsync(transaction, Workshop.Tap(i)));
+        return await RunAsync(host.Services.GetRequiredService<IStorePort>(),
+            (transaction, i) => outbox.AddAsync(transaction, Workshop.Tap(i)));
     }
 
     public async Task<double> BareAsync(Workshop workshop)
@@ -42,8 +45,10 @@ internal sealed class OutboxCost(bool smallest) : IBenchmark
             """);
         await using var look = Workshop.Prepare(connection, "SELECT count(*) FROM tap WHERE card = $1", 1);
         await using var update = Workshop.Prepare(
-            connection, "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = on_board + 1", 1);
-        await using var insert = Workshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
+            connection,
+                "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = on_board + 1", 1);
+        await using var insert = Workshop.Prepare(
+            connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", 3);
         var began = Stopwatch.GetTimestamp();
         for (var i = 0; i < Events; i++)
         {

@@ -17,9 +17,12 @@ for (var i = 0; i < args.Length; i++)
 
 IBenchmark[] all =
 [
-    new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000), new ReceiveRate(1_000_000),
+    new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000),
+        new ReceiveRate(1_000_000),
     new FullJourney(0), new FullJourney(1_000_000),
-    new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new ContextOutbox(), new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000), new PostgresReceive(1_000_000),
+    new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new ContextOutbox(),
+        new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000),
+        new PostgresReceive(1_000_000),
     new PostgresReceive(1_000_000, leased: false), new PostgresJourney(),
 ];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
@@ -28,7 +31,8 @@ if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)
     return 2;
 }
 
-Console.WriteLine($"{"benchmark",-14} {"events",8} {"ours/s",10} {"bare/s",10} {"ratio: median",14} {"min",6} {"max",6}   what");
+Console.WriteLine(
+    $"{"benchmark",-14} {"events",8} {"ours/s",10} {"bare/s",10} {"ratio: median",14} {"min",6} {"max",6}   what");
 foreach (var benchmark in all.Where(b => names.Count == 0 || names.Contains(b.Name)))
 {
     var ours = new List<double>();
@@ -43,7 +47,8 @@ foreach (var benchmark in all.Where(b => names.Count == 0 || names.Contains(b.Na
     }
     var ratios = ours.Zip(bare, (o, b) => o / b).Order().ToList();
     Console.WriteLine(
-        $"{benchmark.Name,-14} {benchmark.Events,8:N0} {Median(ours),10:N0} {Median(bare),10:N0} {Median(ratios),14:0.00} {ratios[0],6:0.00} {ratios[^1],6:0.00}   {benchmark.What}");
+        $"{benchmark.Name,-14} {benchmark.Events,8:N0} {Median(ours),10:N0} {Median(bare),10:N0} "
+        + $"{Median(ratios),14:0.00} {ratios[0],6:0.00} {ratios[^1],6:0.00}   {benchmark.What}");
 }
 return 0;
 

@@ -5,8 +5,8 @@ using Microsoft.Extensions.DependencyInjection;
 namespace GentleCourier.Bench;
 
 /// <summary>
-/// Receiving and settling without an inbox, against a loop that leases and deletes batches of the same size. At the end as
-/// many events still wait as <paramref name="waiting"/> says.
+/// Receiving and settling without an inbox, against a loop that leases and deletes batches of the same size. At the end
+/// as many events still wait as <paramref name="waiting"/> says.
 /// </summary>
 internal sealed class ReceiveRate(int waiting) : IBenchmark
 {
@@ -14,7 +14,9 @@ internal sealed class ReceiveRate(int waiting) : IBenchmark
 
     public string Name => waiting < 1_000_000 ? "receive" : "receive-1m";
 
-    public string What => $"receive, read and settle, prefetch {Prefetch}, no inbox, {waiting:N0} more waiting, against a bare lease and delete";
+    public string What =>
+        $"receive, read and settle, prefetch {Prefetch}, no inbox, {waiting:N0} more waiting, against a bare lease and "
+        + "delete";
 
     public int Events => 50_000;
 
@@ -42,7 +44,8 @@ internal sealed class ReceiveRate(int waiting) : IBenchmark
         using var broker = workshop.Open(workshop.BrokerFile);
         using var lease = Workshop.Prepare(
             broker,
-            $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE due <= $3 ORDER BY due LIMIT {Prefetch}) RETURNING id, attempts, event",
+            $"UPDATE queue SET due = $1, lease = $2, attempts = attempts + 1 WHERE id IN (SELECT id FROM queue WHERE "
+            + $"due <= $3 ORDER BY due LIMIT {Prefetch}) RETURNING id, attempts, event",
             3);
         using var delete = Workshop.Prepare(broker, "DELETE FROM queue WHERE id = $1 AND lease = $2", 2);
         var handled = 0;
@@ -57,7 +60,8 @@ internal sealed class ReceiveRate(int waiting) : IBenchmark
                 while (reader.Read())
                 {
                     using var json = JsonDocument.Parse((byte[])reader.GetValue(2));
-                    rows.Add((reader.GetInt64(0), json.RootElement.GetProperty("data").Deserialize<Tap>(JsonSerializerOptions.Web)!));
+                    rows.Add((reader.GetInt64(0),
+                        json.RootElement.GetProperty("data").Deserialize<Tap>(JsonSerializerOptions.Web)!));
                 }
             }
             Workshop.Execute(broker, "COMMIT");

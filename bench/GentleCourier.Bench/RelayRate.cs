@@ -4,11 +4,15 @@ using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Bench;
 
-/// <summary>The relay, against a loop that copies a batch into the other file and then deletes it from the first.</summary>
+/// <summary>
+/// The relay, against a loop that copies a batch into the other file and then deletes it from the first.
+/// </summary>
 internal sealed class RelayRate : IBenchmark
 {
     public const string BareBroker = """
-        CREATE TABLE queue (id INTEGER PRIMARY KEY, due INTEGER NOT NULL, lease INTEGER, attempts INTEGER NOT NULL DEFAULT 0, event BLOB NOT NULL);
+        CREATE TABLE queue (id INTEGER PRIMARY KEY, due INTEGER NOT NULL, lease INTEGER,
+            attempts INTEGER NOT NULL DEFAULT 0,
+            event BLOB NOT NULL);
         CREATE INDEX queue_due ON queue (due);
         """;
 
@@ -28,7 +32,8 @@ internal sealed class RelayRate : IBenchmark
         await using (var connection = await store.OpenConnectionAsync())
         {
             await using var transaction = await connection.BeginTransactionAsync();
-            await outbox.AddManyAsync(transaction, Enumerable.Range(0, Events).Select(i => EventDraft.Of(Workshop.Tap(i))));
+            await outbox.AddManyAsync(
+                transaction, Enumerable.Range(0, Events).Select(i => EventDraft.Of(Workshop.Tap(i))));
             await transaction.CommitAsync();
         }
 
@@ -40,7 +45,8 @@ internal sealed class RelayRate : IBenchmark
 
     public Task<double> BareAsync(Workshop workshop)
     {
-        using var store = workshop.Open(workshop.StoreFile, "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
+        using var store = workshop.Open(workshop.StoreFile,
+            "CREATE TABLE outbox (seq INTEGER PRIMARY KEY, type TEXT NOT NULL, event BLOB NOT NULL)");
         using var broker = workshop.Open(workshop.BrokerFile, BareBroker);
         using (var add = Workshop.Prepare(store, "INSERT INTO outbox (type, event) VALUES ($1, $2)", 2))
         {

@@ -42,9 +42,11 @@ internal sealed class Workshop : IAsyncDisposable
 
     public static Tap Tap(int number) => new(number, "Longsand", $"card-{number % 400}", $"sailing-{number % 40}");
 
-    public IHost Host(Action<CourierBuilder> configure, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    public IHost Host(Action<CourierBuilder> configure, Dictionary<string, string?>? settings = null,
+        Action<IServiceCollection>? services = null)
     {
-        var builder = Microsoft.Extensions.Hosting.Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
+        var builder = Microsoft.Extensions.Hosting.Host.CreateEmptyApplicationBuilder(
+            new HostApplicationBuilderSettings());
         builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
         {
             ["Courier:Source"] = "/bench",
@@ -53,7 +55,8 @@ internal sealed class Workshop : IAsyncDisposable
         });
         if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
         services?.Invoke(builder.Services);
-        builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => configure(courier.UseSqlite()));
+        builder.Services.AddGentleCourier(
+            builder.Configuration.GetSection("Courier"), courier => configure(courier.UseSqlite()));
         var host = builder.Build();
         opened.Add((IAsyncDisposable)host);
         return host;

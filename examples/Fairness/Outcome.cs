@@ -10,8 +10,8 @@ internal sealed record Outcome(string Prefetch, IReadOnlyList<Bar> Bars, int Wor
     public TimeSpan Total => Bars.Max(b => b.Ended);
 
     /// <summary>
-    /// No assignment can end sooner: all workers busy without a pause to the end, or one with the longest piece of work.
-    /// The work is what it took in this run, so that a slow machine counts for both.
+    /// No assignment can end sooner: all workers busy without a pause to the end, or one with the longest piece of
+    /// work. The work is what it took in this run, so that a slow machine counts for both.
     /// </summary>
     public TimeSpan Best
     {
@@ -28,5 +28,6 @@ internal sealed record Outcome(string Prefetch, IReadOnlyList<Bar> Bars, int Wor
     public int HandledBy(int worker) => Bars.Count(b => b.Worker == worker);
 
     /// <summary>For how long a worker had nothing to do before the last one was done.</summary>
-    public TimeSpan IdleOf(int worker) => Total - TimeSpan.FromTicks(Bars.Where(b => b.Worker == worker).Sum(b => (b.Ended - b.Begun).Ticks));
+    public TimeSpan IdleOf(int worker) =>
+        Total - TimeSpan.FromTicks(Bars.Where(b => b.Worker == worker).Sum(b => (b.Ended - b.Begun).Ticks));
 }

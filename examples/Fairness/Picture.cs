@@ -15,7 +15,8 @@ internal static class Picture
         var all = new Multiplot();
         all.AddPlots(outcomes.Count);
         all.Layout = new ScottPlot.MultiplotLayouts.Grid(rows: outcomes.Count, columns: 1);
-        for (var i = 0; i < outcomes.Count; i++) Draw(all.GetPlot(i), outcomes[i], end, isLast: i == outcomes.Count - 1);
+        for (var i = 0; i < outcomes.Count; i++)
+            Draw(all.GetPlot(i), outcomes[i], end, isLast: i == outcomes.Count - 1);
         all.SavePng(file, 1280, 200 * outcomes.Count);
     }
 
@@ -27,13 +28,16 @@ internal static class Picture
             var place = 0;
             foreach (var bar in group.OrderBy(b => b.Begun))
             {
-                var box = plot.Add.Rectangle(bar.Begun.TotalSeconds, bar.Ended.TotalSeconds, -group.Key - 0.36, -group.Key + 0.36);
+                var box = plot.Add.Rectangle(
+                    bar.Begun.TotalSeconds, bar.Ended.TotalSeconds, -group.Key - 0.36, -group.Key + 0.36);
                 box.FillColor = Bars[place++ % 2];
                 box.LineWidth = 0;
             }
         }
         plot.Add.VerticalLine(outcome.Best.TotalSeconds, 2, Ink, LinePattern.Dashed);
-        plot.Title($"prefetch {outcome.Prefetch}: {outcome.Total.TotalSeconds:0.00} s, {outcome.Distance:0.0 %} longer than the best possible (dashed)");
+        plot.Title(
+            $"prefetch {outcome.Prefetch}: {outcome.Total.TotalSeconds:0.00} s, {outcome.Distance:0.0 %} longer than "
+            + "the best possible (dashed)");
         plot.Axes.Title.Label.FontSize = Size + 2;
         plot.Axes.Title.Label.ForeColor = Ink;
         plot.Axes.Left.SetTicks(

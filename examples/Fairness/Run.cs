@@ -13,25 +13,32 @@ internal static class Run
 {
     private const string Queue = "notices";
 
-    public static async Task<Outcome> PlayAsync(Prefetch prefetch, int workers, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
+    public static async Task<Outcome> PlayAsync(
+        Prefetch prefetch, int workers, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
     {
         var folder = Directory.CreateTempSubdirectory("fairness-");
         var hosts = new List<IHost>();
         try
         {
-            await using var broker = new SqliteEngine().CreateBroker(new("sqlite", Path.Combine(folder.FullName, "broker.db")), TimeProvider.System);
-            await broker.PrepareAsync(new Topology([Queue], [new Route("skerryline.notice-wanted", Queue)]), create: true, cancel);
+            await using var broker = new SqliteEngine()
+                .CreateBroker(new("sqlite", Path.Combine(folder.FullName, "broker.db")), TimeProvider.System);
+            await broker.PrepareAsync(
+                new Topology([Queue], [new Route("skerryline.notice-wanted", Queue)]), create: true, cancel);
             await PublishAsync(folder.FullName, broker, notices, cancel);
 
             var bars = new List<Bar>();
             var start = Stopwatch.GetTimestamp();
-            for (var i = 1; i <= workers; i++) hosts.Add(BuildWorker(folder.FullName, prefetch, new Worker(i, start, bars)));
-            // They are ready before the clock starts to matter: the first notice begins within milliseconds of the start.
+            for (var i = 1; i <= workers; i++)
+                hosts.Add(BuildWorker(folder.FullName, prefetch, new Worker(i, start, bars)));
+            // They are ready before the clock starts to matter: the first notice begins within milliseconds of the
+            // start.
             await Task.WhenAll(hosts.Select(host => host.StartAsync(cancel)));
-            while (await broker.ReadFiguresAsync(cancel) is not [{ Ready: 0, InHand: 0, Scheduled: 0 }]) await Task.Delay(5, cancel);
+            while (await broker.ReadFiguresAsync(cancel) is not [{ Ready: 0, InHand: 0, Scheduled: 0 }])
+                await Task.Delay(5, cancel);
 
             var first = bars.Min(b => b.Begun);
-            return new Outcome($"{prefetch}", [.. bars.Select(b => b with { Begun = b.Begun - first, Ended = b.Ended - first })], workers);
+            return new Outcome($"{prefetch}",
+                [.. bars.Select(b => b with { Begun = b.Begun - first, Ended = b.Ended - first })], workers);
         }
         finally
         {
@@ -44,14 +51,16 @@ internal static class Run
         }
     }
 
-    private static async Task PublishAsync(string folder, IBroker broker, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
+    private static async Task PublishAsync(
+        string folder, IBroker broker, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
     {
         using var harbour = Build(folder, "harbour", _ => { });
         await harbour.StartAsync(cancel);
         await using (var connection = await harbour.Services.GetRequiredService<IStore>().OpenConnectionAsync(cancel))
         {
             await using var transaction = await connection.BeginTransactionAsync(cancel);
-            await harbour.Services.GetRequiredService<IOutbox>().AddManyAsync(transaction, [.. notices.Select(n => EventDraft.Of(n))], cancel);
+            await harbour.Services.GetRequiredService<IOutbox>()
+                .AddManyAsync(transaction, [.. notices.Select(n => EventDraft.Of(n))], cancel);
             await transaction.CommitAsync(cancel);
         }
         while ((await broker.ReadFiguresAsync(cancel))[0].Ready < notices.Count) await Task.Delay(5, cancel);
@@ -68,7 +77,8 @@ internal static class Run
         return host;
     }
 
-    private static IHost Build(string folder, string service, Action<CourierBuilder> configure, Action<IServiceCollection>? services = null)
+    private static IHost Build(
+        string folder, string service, Action<CourierBuilder> configure, Action<IServiceCollection>? services = null)
     {
         var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
         builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
@@ -78,7 +88,8 @@ internal static class Run
             ["Courier:Broker"] = $"sqlite:{Path.Combine(folder, "broker.db")}",
         });
         services?.Invoke(builder.Services);
-        builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => configure(courier.UseSqlite()));
+        builder.Services.AddGentleCourier(
+            builder.Configuration.GetSection("Courier"), courier => configure(courier.UseSqlite()));
         return builder.Build();
     }
 }

@@ -7,7 +7,9 @@ namespace Fairness;
 [WireType("skerryline.notice-wanted")]
 public sealed record NoticeWanted(string Sailing, int WorkMilliseconds);
 
-/// <summary>Notices, the worker, as slow as the event says. A real one would compose; here only the time counts.</summary>
+/// <summary>
+/// Notices, the worker, as slow as the event says. A real one would compose; here only the time counts.
+/// </summary>
 internal sealed class ComposeNotice(Worker worker) : IReceiver<NoticeWanted>
 {
     public async Task HandleAsync(Delivery<NoticeWanted> delivery, CancellationToken cancellationToken)
@@ -37,7 +39,8 @@ internal sealed class Worker(int number, long start, List<Bar> bars)
 /// <summary>The same uneven work for every run: most notices are quick, a few take twenty times as long.</summary>
 internal static class Workload
 {
-    private static readonly string[] Piers = ["Longsand", "Tern Point", "Old Light", "Saltmarsh", "Gull Rock", "Northhaven"];
+    private static readonly string[] Piers = ["Longsand", "Tern Point", "Old Light", "Saltmarsh", "Gull Rock",
+        "Northhaven"];
 
     public static IReadOnlyList<NoticeWanted> Make(int count, int seed)
     {

@@ -10,7 +10,8 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier dead-letters</c>: what was set aside, and why.</summary>
 internal static class DeadLettersCommand
 {
-    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true,
+        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
     public static Command Create()
     {
@@ -25,10 +26,14 @@ internal static class DeadLettersCommand
               courier dead-letters --json | jq -r '.[].reason' | sort | uniq -c
             """);
         var queue = new Option<string?>("--queue") { HelpName = "NAME", Description = "Of this queue only." };
-        var limit = new Option<int>("--limit") { HelpName = "N", Description = "How many at the most.", DefaultValueFactory = _ => 50 };
+        var limit = new Option<int>("--limit")
+        {
+            HelpName = "N", Description = "How many at the most.", DefaultValueFactory = _ => 50,
+        };
         limit.Validators.Add(r =>
         {
-            if (r.Tokens.Count == 1 && (!int.TryParse(r.Tokens[0].Value, out var n) || n < 1)) r.AddError("--limit must be a whole number from 1 on.");
+            if (r.Tokens.Count == 1 && (!int.TryParse(r.Tokens[0].Value, out var n) || n < 1))
+                r.AddError("--limit must be a whole number from 1 on.");
         });
         var json = Plain.JsonOption();
         command.Options.Add(queue);
@@ -41,7 +46,8 @@ internal static class DeadLettersCommand
             var most = result.GetValue(limit);
             var letters = await broker.ReadDeadLettersAsync(result.GetValue(queue), most, cancel);
             if (result.GetValue(json)) Plain.PrintJson(letters.Select(ForScripts));
-            else Print(letters, most, result.GetValue(queue) is { } only ? $"queue {only} of {broker.DisplayName}" : broker.DisplayName);
+            else Print(letters, most,
+                result.GetValue(queue) is { } only ? $"queue {only} of {broker.DisplayName}" : broker.DisplayName);
         });
         command.Subcommands.Add(CreateShow());
         return command;
@@ -49,7 +55,8 @@ internal static class DeadLettersCommand
 
     private static Command CreateShow()
     {
-        var command = new Command("show", "Shows one dead letter whole: reason, exception, stack, times, and the event as it was published.");
+        var command = new Command(
+            "show", "Shows one dead letter whole: reason, exception, stack, times, and the event as it was published.");
         var number = new Argument<long>("NUMBER") { Description = "The number in the list." };
         var json = Plain.JsonOption();
         command.Arguments.Add(number);
@@ -60,7 +67,8 @@ internal static class DeadLettersCommand
             await using var broker = connections.Broker(result);
             var wanted = result.GetValue(number);
             var letter = await broker.FindDeadLetterAsync(wanted, cancel)
-                ?? throw new CourierException($"there is no dead letter {wanted} in {broker.DisplayName}; `courier dead-letters` lists them");
+                ?? throw new CourierException(
+                    $"there is no dead letter {wanted} in {broker.DisplayName}; `courier dead-letters` lists them");
             if (result.GetValue(json)) Plain.PrintJson(ForScripts(letter));
             else Print(letter);
         });
@@ -80,7 +88,9 @@ internal static class DeadLettersCommand
         foreach (var letter in letters)
         {
             var attempts = letter.Attempts == 1 ? "1 attempt " : $"{letter.Attempts} attempts";
-            Console.WriteLine($"{letter.Number.ToString().PadLeft(numbers)}  {letter.Queue.PadRight(queues)}  {Plain.Time(letter.SetAside)}  {attempts,-11}  {Plain.Line(Identity(letter).Id)}");
+            Console.WriteLine(
+                $"{letter.Number.ToString().PadLeft(numbers)}  {letter.Queue.PadRight(queues)}  "
+                + $"{Plain.Time(letter.SetAside)}  {attempts,-11}  {Plain.Line(Identity(letter).Id)}");
             Console.WriteLine($"{"".PadLeft(numbers)}  {Plain.Line(letter.Reason)}");
         }
         if (letters.Count == limit) AnsiConsole.WriteLine($"(the newest {limit}; --limit N for more)");

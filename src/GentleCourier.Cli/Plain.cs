@@ -6,7 +6,10 @@ using Spectre.Console;
 
 namespace GentleCourier.Cli;
 
-/// <summary>How things are shown to people and to scripts. What comes out of events may hold anything, so control characters never reach the terminal.</summary>
+/// <summary>
+/// How things are shown to people and to scripts. What comes out of events may hold anything, so control characters
+/// never reach the terminal.
+/// </summary>
 internal static class Plain
 {
     private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web)
@@ -25,7 +28,8 @@ internal static class Plain
     public static string Line(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
 
     /// <summary>Text in several lines, without other control characters.</summary>
-    public static string Lines(string text) => string.Concat(text.Select(c => c is '\n' or '\t' || !char.IsControl(c) ? c : ' '));
+    public static string Lines(string text) =>
+        string.Concat(text.Select(c => c is '\n' or '\t' || !char.IsControl(c) ? c : ' '));
 
     /// <summary>An age, in the largest unit that says enough.</summary>
     public static string Age(TimeSpan? age) => age switch

@@ -26,7 +26,8 @@ var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
     foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"courier: {Plain.Line(error.Message)}");
-    await Console.Error.WriteLineAsync($"Try `courier {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}`.");
+    await Console.Error.WriteLineAsync(
+        $"Try `courier {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}`.");
     return 2;
 }
 try

@@ -13,19 +13,39 @@ internal static class PublishCommand
         var command = new Command(
             "publish",
             """
-            Publishes one test event to the queues that its type is routed to. The input is a CloudEvents 1.0 event in JSON,
-            or, with --type, only its data; without a file it is read from standard input.
+            Publishes one test event to the queues that its type is routed to. The input is a CloudEvents 1.0 event in
+            JSON, or, with --type, only its data; without a file it is read from standard input.
 
             Examples:
               courier publish event.json --broker sqlite:broker.db
-              echo '{"sailing":"0614-Old-Light","onBoard":140,"limit":150}' | courier publish --type skerryline.deck-nearly-full
+              echo '{"sailing":"0614-Old-Light","onBoard":140,"limit":150}' |
+                courier publish --type skerryline.deck-nearly-full
             """);
-        var file = new Argument<string>("FILE") { Description = "What to publish; - is standard input.", DefaultValueFactory = _ => "-" };
-        var type = new Option<string?>("--type") { HelpName = "TYPE", Description = "The input is only the data of an event of this type." };
-        var source = new Option<string>("--source") { HelpName = "SOURCE", Description = "With --type: the event's source.", DefaultValueFactory = _ => "/courier/publish" };
-        var subject = new Option<string?>("--subject") { HelpName = "TEXT", Description = "With --type: the event's subject." };
-        var key = new Option<string?>("--partition-key") { HelpName = "KEY", Description = "With --type: the event's ordering key." };
-        var id = new Option<string?>("--id") { HelpName = "ID", Description = "With --type: the event's id; a new one by default." };
+        var file = new Argument<string>("FILE")
+        {
+            Description = "What to publish; - is standard input.", DefaultValueFactory = _ => "-",
+        };
+        var type = new Option<string?>("--type")
+        {
+            HelpName = "TYPE", Description = "The input is only the data of an event of this type.",
+        };
+        var source = new Option<string>("--source")
+        {
+            HelpName = "SOURCE",
+            Description = "With --type: the event's source.", DefaultValueFactory = _ => "/courier/publish",
+        };
+        var subject = new Option<string?>("--subject")
+        {
+            HelpName = "TEXT", Description = "With --type: the event's subject.",
+        };
+        var key = new Option<string?>("--partition-key")
+        {
+            HelpName = "KEY", Description = "With --type: the event's ordering key.",
+        };
+        var id = new Option<string?>("--id")
+        {
+            HelpName = "ID", Description = "With --type: the event's id; a new one by default.",
+        };
         var json = Plain.JsonOption();
         command.Arguments.Add(file);
         foreach (var option in new Option[] { type, source, subject, key, id, json }) command.Options.Add(option);
@@ -35,13 +55,17 @@ internal static class PublishCommand
             await using var broker = connections.Broker(result);
             var input = await ReadAsync(result.GetValue(file)!, cancel);
             var encoded = result.GetValue(type) is { } name
-                ? Wrap(input, name, result.GetValue(source)!, result.GetValue(subject), result.GetValue(key), result.GetValue(id) ?? Guid.CreateVersion7().ToString())
+                ? Wrap(input, name, result.GetValue(source)!, result.GetValue(subject), result.GetValue(key),
+                    result.GetValue(id) ?? Guid.CreateVersion7().ToString())
                 : input;
             var @event = Check(encoded, result.GetValue(type) is null);
 
-            var outcome = (await broker.PublishAsync([new EncodedEvent(@event.Id, @event.Type, @event.PartitionKey, encoded)], cancel))[0];
-            if (outcome.Fate != PublishFate.Taken) throw new CourierException($"the event was not taken: {outcome.Reason}");
-            var queues = (await broker.ReadTopologyAsync(cancel)).Routes.Where(r => r.Type == @event.Type).Select(r => r.Queue).ToList();
+            var outcome = (await broker.PublishAsync(
+                [new EncodedEvent(@event.Id, @event.Type, @event.PartitionKey, encoded)], cancel))[0];
+            if (outcome.Fate != PublishFate.Taken)
+                throw new CourierException($"the event was not taken: {outcome.Reason}");
+            var queues = (await broker.ReadTopologyAsync(cancel)).Routes.Where(r => r.Type == @event.Type)
+                .Select(r => r.Queue).ToList();
             if (result.GetValue(json)) Plain.PrintJson(new { @event.Id, @event.Type, @event.Source, queues });
             else Console.WriteLine($"published {@event.Type} {@event.Id} to {string.Join(", ", queues)}");
         });
@@ -89,7 +113,8 @@ internal static class PublishCommand
         }
         catch (UnreadableEventException e)
         {
-            throw new CourierException($"the input is not a CloudEvents event: {e.Message}" + (whole ? "; say --type TYPE if it is only the data of one" : ""));
+            throw new CourierException($"the input is not a CloudEvents event: {e.Message}" + (
+                whole ? "; say --type TYPE if it is only the data of one" : ""));
         }
     }
 }

@@ -16,7 +16,8 @@ internal static class SchemaCommand
             Examples:
               courier schema print store --engine sqlite
               courier schema apply store --store sqlite:harbour.db
-              courier schema apply broker --broker sqlite:broker.db --queue fares --route skerryline.passenger-boarded=fares
+              courier schema apply broker --broker sqlite:broker.db --queue fares \
+                --route skerryline.passenger-boarded=fares
             """)
         {
             CreatePrint(),
@@ -29,7 +30,10 @@ internal static class SchemaCommand
     {
         var command = new Command("print", "Prints the statements, for you to read or for your own migrations.");
         var part = Part();
-        var engine = new Option<string>("--engine") { HelpName = "NAME", Description = "For which engine.", DefaultValueFactory = _ => "sqlite" };
+        var engine = new Option<string>("--engine")
+        {
+            HelpName = "NAME", Description = "For which engine.", DefaultValueFactory = _ => "sqlite",
+        };
         command.Arguments.Add(part);
         command.Options.Add(engine);
         command.SetAction(result =>
@@ -44,8 +48,15 @@ internal static class SchemaCommand
     {
         var command = new Command("apply", "Makes the tables that are missing, and for a broker, queues and routes.");
         var part = Part();
-        var queues = new Option<string[]>("--queue") { HelpName = "NAME", Description = "With broker: a queue to make; may be repeated." };
-        var routes = new Option<string[]>("--route") { HelpName = "TYPE=QUEUE", Description = "With broker: a route to make, and its queue; may be repeated." };
+        var queues = new Option<string[]>("--queue")
+        {
+            HelpName = "NAME", Description = "With broker: a queue to make; may be repeated.",
+        };
+        var routes = new Option<string[]>("--route")
+        {
+            HelpName = "TYPE=QUEUE",
+            Description = "With broker: a route to make, and its queue; may be repeated.",
+        };
         command.Arguments.Add(part);
         command.Options.Add(queues);
         command.Options.Add(routes);
@@ -64,10 +75,13 @@ internal static class SchemaCommand
 
             await using var broker = connections.Broker(result);
             var wanted = (result.GetValue(routes) ?? []).Select(ParseRoute).ToList();
-            var named = (result.GetValue(queues) ?? []).Concat(wanted.Select(r => r.Queue)).Distinct(StringComparer.Ordinal).ToList();
+            var named = (result.GetValue(queues) ?? []).Concat(wanted.Select(r => r.Queue))
+                .Distinct(StringComparer.Ordinal).ToList();
             await broker.PrepareAsync(new Topology(named, wanted), create: true, cancel);
             var topology = await broker.ReadTopologyAsync(cancel);
-            Console.WriteLine($"the broker in {broker.DisplayName} is up to date: {topology.Queues.Count} queues, {topology.Routes.Count} routes");
+            Console.WriteLine(
+                $"the broker in {broker.DisplayName} is up to date: {topology.Queues.Count} queues, "
+                + $"{topology.Routes.Count} routes");
         });
         return command;
     }

@@ -36,7 +36,9 @@ internal static class StatusCommand
             foreach (var store in stores)
             {
                 await using (store)
-                    outboxes.Add(new Outbox(store.DisplayName, await store.ReadOutboxFiguresAsync(cancel), await store.ReadHeldAsync(HeldShown, cancel)));
+                    outboxes.Add(
+                        new Outbox(store.DisplayName, await store.ReadOutboxFiguresAsync(cancel),
+                        await store.ReadHeldAsync(HeldShown, cancel)));
             }
 
             if (result.GetValue(json)) PrintJson(queues, outboxes);
@@ -47,7 +49,8 @@ internal static class StatusCommand
 
     private sealed record Queues(string Broker, IReadOnlyList<QueueFigures> Figures, Topology Topology)
     {
-        public IEnumerable<string> TypesOf(string queue) => Topology.Routes.Where(r => r.Queue == queue).Select(r => r.Type);
+        public IEnumerable<string> TypesOf(string queue) =>
+            Topology.Routes.Where(r => r.Queue == queue).Select(r => r.Type);
     }
 
     private sealed record Outbox(string Store, OutboxFigures Figures, IReadOnlyList<HeldEvent> Held);
@@ -57,14 +60,18 @@ internal static class StatusCommand
         if (queues is not null)
         {
             AnsiConsole.WriteLine($"broker {queues.Broker}");
-            var table = Plain.Table(("queue", false), ("ready", true), ("in hand", true), ("scheduled", true), ("dead letters", true), ("oldest", true));
+            var table = Plain.Table(("queue", false), ("ready", true), ("in hand", true), ("scheduled", true),
+                ("dead letters", true), ("oldest", true));
             foreach (var f in queues.Figures)
             {
                 table.AddRow(
-                    f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled), Plain.Number(f.DeadLetters),
+                    f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled),
+                        Plain.Number(f.DeadLetters),
                     Plain.Age(f.OldestAge));
             }
-            if (queues.Figures.Count == 0) AnsiConsole.WriteLine("  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
+            if (queues.Figures.Count == 0)
+                AnsiConsole.WriteLine(
+                "  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
             else AnsiConsole.Write(table);
             AnsiConsole.WriteLine();
             foreach (var type in queues.Topology.Routes.GroupBy(r => r.Type, r => r.Queue))
@@ -83,15 +90,20 @@ internal static class StatusCommand
     {
         var f = outbox.Figures;
         AnsiConsole.WriteLine($"outbox of {outbox.Store}");
-        AnsiConsole.WriteLine($"  waiting {Plain.Number(f.Waiting)}, of these held {Plain.Number(f.Held)}; refused {Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
-        AnsiConsole.WriteLine(f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
+        AnsiConsole.WriteLine(
+            $"  waiting {Plain.Number(f.Waiting)}, of these held {Plain.Number(f.Held)}; refused "
+            + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
+        AnsiConsole.WriteLine(
+            f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
         if (f.LastError is not null) AnsiConsole.WriteLine($"  last error: {Plain.Line(f.LastError)}");
         foreach (var held in outbox.Held)
         {
             var fate = held.Due is { } due ? $"tried {held.Attempts} times, again at {Plain.Time(due)}" : "refused";
-            AnsiConsole.WriteLine($"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
+            AnsiConsole.WriteLine(
+                $"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
         }
-        if (outbox.Held.Count == HeldShown) AnsiConsole.WriteLine($"  (the first {HeldShown} that are held or refused)");
+        if (outbox.Held.Count == HeldShown)
+            AnsiConsole.WriteLine($"  (the first {HeldShown} that are held or refused)");
     }
 
     private static void PrintJson(Queues? queues, List<Outbox> outboxes) => Plain.PrintJson(new
@@ -99,11 +111,13 @@ internal static class StatusCommand
         broker = queues?.Broker,
         queues = queues?.Figures.Select(f => new
         {
-            name = f.Queue, f.Ready, f.InHand, f.Scheduled, f.DeadLetters, oldestAgeSeconds = f.OldestAge?.TotalSeconds, types = queues.TypesOf(f.Queue),
+            name = f.Queue, f.Ready, f.InHand, f.Scheduled, f.DeadLetters, oldestAgeSeconds = f.OldestAge?.TotalSeconds,
+                types = queues.TypesOf(f.Queue),
         }),
         outboxes = outboxes.Select(o => new
         {
-            store = o.Store, o.Figures.Waiting, o.Figures.Held, o.Figures.Refused, oldestAgeSeconds = o.Figures.OldestAge?.TotalSeconds,
+            store = o.Store, o.Figures.Waiting, o.Figures.Held, o.Figures.Refused,
+                oldestAgeSeconds = o.Figures.OldestAge?.TotalSeconds,
             o.Figures.Relay, o.Figures.LastError,
             heldEvents = o.Held,
         }),

@@ -2,7 +2,8 @@ namespace GentleCourier;
 
 /// <summary>
 /// Declares the wire type of a contract: the CloudEvents <c>type</c> under which its events travel. It is a stable,
-/// published name such as <c>skerryline.passenger-boarded</c>; renaming or moving the class changes nothing on the wire.
+/// published name such as <c>skerryline.passenger-boarded</c>; renaming or moving the class changes nothing on the
+/// wire.
 /// </summary>
 /// <param name="name">1 to 255 characters: letters, digits, <c>.</c>, <c>-</c> and <c>_</c>.</param>
 [AttributeUsage(AttributeTargets.Class | AttributeTargets.Struct, Inherited = false)]

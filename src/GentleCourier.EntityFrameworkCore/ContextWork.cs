@@ -6,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Storage;
 
 namespace GentleCourier.EntityFrameworkCore;
 
-/// <summary>A context in whose transaction events are handled, on its own connection, with all that it has set up there.</summary>
+/// <summary>
+/// A context in whose transaction events are handled, on its own connection, with all that it has set up there.
+/// </summary>
 internal sealed class ContextWork(DbContext context) : IUnitOfWork
 {
     private IDbContextTransaction? transaction;

@@ -15,25 +15,30 @@ namespace GentleCourier;
 public static class CourierContexts
 {
     /// <summary>
-    /// Makes a context known, so that events can be added to it and handled in its transactions. It must work on the store's
-    /// database, have <see cref="CourierModel.AddGentleCourier"/> in its model, and be registered with
+    /// Makes a context known, so that events can be added to it and handled in its transactions. It must work on the
+    /// store's database, have <see cref="CourierModel.AddGentleCourier"/> in its model, and be registered with
     /// <c>AddDbContext</c>, before or after this.
     /// </summary>
     /// <param name="courier">The builder.</param>
-    /// <typeparam name="TContext">The context. Where its migrations make the tables of the store, the host does not.</typeparam>
+    /// <typeparam name="TContext">
+    /// The context. Where its migrations make the tables of the store, the host does not.
+    /// </typeparam>
     public static CourierBuilder UseDbContext<TContext>(this CourierBuilder courier) where TContext : DbContext
     {
         ArgumentNullException.ThrowIfNull(courier);
         courier.Services.TryAddSingleton(services => new ContextHooks(
-            services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(), services.GetRequiredService<TimeProvider>()));
-        courier.Services.ConfigureDbContext<TContext>((services, options) => options.AddInterceptors(services.GetRequiredService<ContextHooks>()));
+            services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(),
+                services.GetRequiredService<TimeProvider>()));
+        courier.Services.ConfigureDbContext<TContext>(
+            (services, options) => options.AddInterceptors(services.GetRequiredService<ContextHooks>()));
         courier.MakersOfTables.Add(MigrationsOf<TContext>);
         return courier;
     }
 
     /// <summary>
-    /// The receivers of this queue find the context of their scope in the transaction of their delivery, or batch: what it saves
-    /// commits together with the row in the inbox. When the receiver returns, changes that are not saved yet are saved.
+    /// The receivers of this queue find the context of their scope in the transaction of their delivery, or batch: what
+    /// it saves commits together with the row in the inbox. When the receiver returns, changes that are not saved yet
+    /// are saved.
     /// </summary>
     /// <param name="queue">The queue.</param>
     /// <typeparam name="TContext">A context that <see cref="UseDbContext"/> has made known.</typeparam>
@@ -45,26 +50,30 @@ public static class CourierContexts
     public static QueueBinding Enlist<TContext>(this QueueBinding queue) where TContext : DbContext
     {
         ArgumentNullException.ThrowIfNull(queue);
-        if (queue.Before is not null) throw new InvalidOperationException($"queue '{queue.Queue}' has a context already, and a delivery has one transaction");
+        if (queue.Before is not null)
+            throw new InvalidOperationException(
+            $"queue '{queue.Queue}' has a context already, and a delivery has one transaction");
         queue.Before = static (incoming, cancellationToken) =>
             BeginAsync(incoming.Inbox, incoming.Services.GetRequiredService<TContext>(), cancellationToken);
         return queue;
     }
 
     /// <summary>
-    /// Begins the transaction in which the event is handled as one of the context's, on its connection: what it saves commits
-    /// together with the row in the inbox. When the receiver returns, changes that are not saved yet are saved.
+    /// Begins the transaction in which the event is handled as one of the context's, on its connection: what it saves
+    /// commits together with the row in the inbox. When the receiver returns, changes that are not saved yet are saved.
     /// </summary>
     /// <param name="delivery">The delivery.</param>
     /// <param name="context">A context that <see cref="UseDbContext"/> has made known, without a transaction.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <exception cref="CourierException">
-    /// The queue is received without an inbox, the delivery's transaction has begun already, or the database cannot be used.
+    /// The queue is received without an inbox, the delivery's transaction has begun already, or the database cannot be
+    /// used.
     /// </exception>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled a copy of this event: let it pass, the delivery is accepted without effect.
     /// </exception>
-    public static Task BeginAsync<TContract>(this Delivery<TContract> delivery, DbContext context, CancellationToken cancellationToken)
+    public static Task BeginAsync<TContract>(
+        this Delivery<TContract> delivery, DbContext context, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(delivery);
         return BeginAsync(delivery.Inbox, context, cancellationToken);
@@ -78,14 +87,16 @@ public static class CourierContexts
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled one of the events: let it pass, the others are handled one at a time.
     /// </exception>
-    public static Task BeginAsync<TContract>(this Batch<TContract> batch, DbContext context, CancellationToken cancellationToken)
+    public static Task BeginAsync<TContract>(
+        this Batch<TContract> batch, DbContext context, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(batch);
         return BeginAsync(batch.Inbox, context, cancellationToken);
     }
 
     // Not async itself: what it says of retries is to hold for the receiver that calls it.
-    private static Task<DbTransaction> BeginAsync(InboxTransaction inbox, DbContext context, CancellationToken cancellationToken)
+    private static Task<DbTransaction> BeginAsync(
+        InboxTransaction inbox, DbContext context, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(context);
         _ = ContextHooks.Of(context);
@@ -93,20 +104,28 @@ public static class CourierContexts
         return inbox.BeginAsync(new ContextWork(context), cancellationToken);
     }
 
-    /// <summary>Checks the context's model against the store, and says whether its migrations make the tables of it.</summary>
-    private static string? MigrationsOf<TContext>(IServiceProvider services, IStorePort store) where TContext : DbContext
+    /// <summary>
+    /// Checks the context's model against the store, and says whether its migrations make the tables of it.
+    /// </summary>
+    private static string? MigrationsOf<TContext>(IServiceProvider services, IStorePort store)
+        where TContext : DbContext
     {
         var name = typeof(TContext).Name;
         using var scope = services.CreateScope();
         var context = ServiceProviderServiceExtensions.GetService<TContext>(scope.ServiceProvider)
-            ?? throw new CourierException($"{name} is not registered: say services.AddDbContext<{name}>(…), or leave out courier.UseDbContext<{name}>()");
+            ?? throw new CourierException(
+                $"{name} is not registered: say services.AddDbContext<{name}>(…), or leave out "
+                + $"courier.UseDbContext<{name}>()");
         // The model that is used at run time has forgotten what is for migrations alone.
         var outbox = AccessorExtensions.GetService<IDesignTimeModel>(context).Model.FindEntityType(typeof(OutboxEvent))
-            ?? throw new CourierException($"{name} has no outbox in its model: say model.AddGentleCourier(Database) in its OnModelCreating");
+            ?? throw new CourierException(
+                $"{name} has no outbox in its model: say model.AddGentleCourier(Database) in its OnModelCreating");
         return outbox.GetSchemaQualifiedTableName() != store.OutboxTable
             ? throw new CourierException(
-                $"{name} has its outbox in the table {outbox.GetSchemaQualifiedTableName()}, and the store {store.DisplayName} in {store.OutboxTable}; "
+                $"{name} has its outbox in the table {outbox.GetSchemaQualifiedTableName()}, and the store "
+                + $"{store.DisplayName} in {store.OutboxTable}; "
                 + "both must be one, or its events would never be relayed")
-            : outbox.IsTableExcludedFromMigrations() ? null : $"the migrations of {name} (dotnet ef database update, or Database.MigrateAsync)";
+            : outbox.IsTableExcludedFromMigrations() ? null
+                : $"the migrations of {name} (dotnet ef database update, or Database.MigrateAsync)";
     }
 }

@@ -7,19 +7,24 @@ namespace GentleCourier;
 public static class EventsOfContext
 {
     /// <summary>
-    /// Adds an event to the context. It goes into the outbox with the next <c>SaveChanges</c>, in its transaction and in the
-    /// same batch of statements, and leaves after the commit.
+    /// Adds an event to the context. It goes into the outbox with the next <c>SaveChanges</c>, in its transaction and
+    /// in the same batch of statements, and leaves after the commit.
     /// </summary>
     /// <param name="context">A context that <see cref="CourierContexts.UseDbContext"/> has made known.</param>
-    /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>. It is read at once.</param>
+    /// <param name="contract">
+    /// The event's data: a type with a <see cref="WireTypeAttribute"/>. It is read at once.
+    /// </param>
     /// <param name="subject">What the event is about, for people and filters.</param>
     /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
     /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was added.</exception>
-    /// <exception cref="InvalidOperationException">The context is not known to Gentle Courier, or has no outbox in its model.</exception>
+    /// <exception cref="InvalidOperationException">
+    /// The context is not known to Gentle Courier, or has no outbox in its model.
+    /// </exception>
     public static string AddEvent<TContract>(
-        this DbContext context, TContract contract, string? subject = null, string? partitionKey = null, string? id = null)
+        this DbContext context, TContract contract, string? subject = null, string? partitionKey = null,
+            string? id = null)
         where TContract : notnull =>
         context.AddEvents([EventDraft.Of(contract, subject, partitionKey, id)])[0];
 
@@ -28,7 +33,9 @@ public static class EventsOfContext
     /// <param name="drafts">The events. They are read at once.</param>
     /// <returns>The events' ids, in the order of the drafts.</returns>
     /// <exception cref="ContractException">A contract cannot be published; nothing was added.</exception>
-    /// <exception cref="InvalidOperationException">The context is not known to Gentle Courier, or has no outbox in its model.</exception>
+    /// <exception cref="InvalidOperationException">
+    /// The context is not known to Gentle Courier, or has no outbox in its model.
+    /// </exception>
     public static IReadOnlyList<string> AddEvents(this DbContext context, IEnumerable<EventDraft> drafts)
     {
         ArgumentNullException.ThrowIfNull(context);

@@ -4,8 +4,8 @@ using Microsoft.EntityFrameworkCore.Metadata.Builders;
 namespace GentleCourier.EntityFrameworkCore;
 
 /// <summary>
-/// The tables of a store on PostgreSQL, in version 1 of its schema. The provider is known by its annotations alone, so that
-/// services on other databases need not bring it.
+/// The tables of a store on PostgreSQL, in version 1 of its schema. The provider is known by its annotations alone, so
+/// that services on other databases need not bring it.
 /// </summary>
 internal static class PostgresTables
 {
@@ -38,7 +38,8 @@ internal static class PostgresTables
             held.Column<string>("error", "text");
             held.HasKey("id").HasName("outbox_held_pkey");
             held.HasIndex("due").HasDatabaseName("outbox_held_due");
-            held.HasIndex("partition_key").HasDatabaseName("outbox_held_key").HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+            held.HasIndex("partition_key").HasDatabaseName("outbox_held_key")
+                .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
         });
         model.Add("relay", schema, inMigrations, relay =>
         {
@@ -53,7 +54,10 @@ internal static class PostgresTables
             Parameter(relay, "fillfactor", 20);
             Parameter(relay, "autovacuum_vacuum_scale_factor", 0);
             Parameter(relay, "autovacuum_vacuum_threshold", 200);
-            if (inMigrations) relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = DateTime.UnixEpoch, ["waits"] = false });
+            if (inMigrations)
+                relay.HasData(
+                new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = DateTime.UnixEpoch,
+                ["waits"] = false });
         });
         model.Add("inbox", schema, inMigrations, inbox =>
         {
@@ -83,5 +87,6 @@ internal static class PostgresTables
         Parameter(entity, "autovacuum_analyze_threshold", 1_000_000);
     }
 
-    private static void Parameter(EntityTypeBuilder entity, string name, int value) => entity.HasAnnotation(StorageParameter + name, value);
+    private static void Parameter(EntityTypeBuilder entity, string name, int value) =>
+        entity.HasAnnotation(StorageParameter + name, value);
 }

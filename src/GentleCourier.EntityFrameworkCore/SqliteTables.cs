@@ -31,7 +31,8 @@ internal static class SqliteTables
             held.Column<string>("error", "TEXT");
             held.HasKey("seq");
             held.HasIndex("due").HasDatabaseName("courier_outbox_held_due");
-            held.HasIndex("partition_key").HasDatabaseName("courier_outbox_held_key").HasFilter("partition_key IS NOT NULL");
+            held.HasIndex("partition_key").HasDatabaseName("courier_outbox_held_key")
+                .HasFilter("partition_key IS NOT NULL");
         });
         model.Add("courier_relay", null, inMigrations, relay =>
         {
@@ -42,7 +43,8 @@ internal static class SqliteTables
             relay.Column<string>("error", "TEXT", required: false);
             relay.HasKey("id");
             relay.ToTable(table => table.HasCheckConstraint("courier_relay_id", "id = 1"));
-            if (inMigrations) relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = 0L });
+            if (inMigrations)
+                relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = 0L });
         });
         model.Add("courier_inbox", null, inMigrations, inbox =>
         {

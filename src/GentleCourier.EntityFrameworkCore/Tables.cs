@@ -6,26 +6,33 @@ namespace GentleCourier.EntityFrameworkCore;
 /// <summary>Maps tables that no class stands for: only migrations need to know them.</summary>
 internal static class Tables
 {
-    /// <summary>When an event was added: on PostgreSQL the server says it, in a file it is in Unix milliseconds.</summary>
+    /// <summary>
+    /// When an event was added: on PostgreSQL the server says it, in a file it is in Unix milliseconds.
+    /// </summary>
     public const string Added = "Added";
 
     public static void Add(
-        this ModelBuilder model, string name, string? schema, bool inMigrations, Action<EntityTypeBuilder<Dictionary<string, object>>> columns) =>
+        this ModelBuilder model, string name, string? schema, bool inMigrations,
+            Action<EntityTypeBuilder<Dictionary<string, object>>> columns) =>
         model.SharedTypeEntity<Dictionary<string, object>>($"courier.{name}", entity =>
         {
             entity.ToTable(name, schema, inMigrations);
             columns(entity);
         });
 
-    public static void ToTable<T>(this EntityTypeBuilder<T> entity, string name, string? schema, bool inMigrations) where T : class =>
+    public static void ToTable<T>(this EntityTypeBuilder<T> entity, string name, string? schema, bool inMigrations)
+        where T : class =>
         entity.ToTable(name, schema, table => table.ExcludeFromMigrations(!inMigrations));
 
     /// <summary>A column with the database's own type, after those that there are.</summary>
-    public static PropertyBuilder<TValue> Column<TValue>(this EntityTypeBuilder<Dictionary<string, object>> entity, string name, string type, bool required = true) =>
-        entity.IndexerProperty<TValue>(name).Column(name, type, entity.Metadata.GetProperties().Count()).ValueGeneratedNever().IsRequired(required);
+    public static PropertyBuilder<TValue> Column<TValue>(
+        this EntityTypeBuilder<Dictionary<string, object>> entity, string name, string type, bool required = true) =>
+        entity.IndexerProperty<TValue>(name).Column(name, type, entity.Metadata.GetProperties().Count())
+            .ValueGeneratedNever().IsRequired(required);
 
     /// <summary>Every column's name and type is said, whatever the conventions of the rest of the model are.</summary>
-    public static PropertyBuilder<TValue> Column<TValue>(this PropertyBuilder<TValue> property, string name, string type, int order)
+    public static PropertyBuilder<TValue> Column<TValue>(
+        this PropertyBuilder<TValue> property, string name, string type, int order)
     {
         property.Metadata.SetMaxLength(null);
         return property.HasColumnName(name).HasColumnType(type).HasColumnOrder(order);

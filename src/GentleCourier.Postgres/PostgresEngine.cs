@@ -7,8 +7,8 @@ namespace GentleCourier.Postgres;
 /// <c>postgres://USER@HOST:PORT/DATABASE</c>, or <c>postgres://USER@/DATABASE?host=/FOLDER</c> for a socket. After the
 /// question mark may stand <c>schema=NAME</c>, for another schema than <c>courier</c>; <c>isolation=serializable</c> or
 /// <c>repeatable-read</c>, for the transactions in which events are handled; and any setting of the driver, such as
-/// <c>maximum pool size=20</c>. The password is best in PGPASSWORD or a password file (PGPASSFILE, ~/.pgpass); it may be
-/// part of the address where that comes from a secret configuration.
+/// <c>maximum pool size=20</c>. The password is best in PGPASSWORD or a password file (PGPASSFILE, ~/.pgpass); it may
+/// be part of the address where that comes from a secret configuration.
 /// </summary>
 /// <remarks>
 /// TLS with a verified certificate is required for every host but this one, unless the address says otherwise. Times of
@@ -29,8 +29,10 @@ public sealed class PostgresEngine : IEngine
     public bool HoldsPassword(EngineAddress address) => PostgresAddress.Parse(address).HoldsPassword;
 
     /// <inheritdoc/>
-    public IStorePort CreateStore(EngineAddress address, TimeProvider clock) => new PostgresStore(PostgresAddress.Parse(address), clock);
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock) =>
+        new PostgresStore(PostgresAddress.Parse(address), clock);
 
     /// <inheritdoc/>
-    public IBroker CreateBroker(EngineAddress address, TimeProvider clock) => new PostgresBroker(PostgresAddress.Parse(address), clock);
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock) =>
+        new PostgresBroker(PostgresAddress.Parse(address), clock);
 }

@@ -5,7 +5,9 @@ namespace GentleCourier;
 /// <summary>Makes the engine known to an application.</summary>
 public static class PostgresEngineBuilder
 {
-    /// <summary>Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>postgres://USER@HOST/DATABASE</c>.</summary>
+    /// <summary>
+    /// Lets <c>Courier:Store</c> and <c>Courier:Broker</c> be addresses <c>postgres://USER@HOST/DATABASE</c>.
+    /// </summary>
     public static CourierBuilder UsePostgres(this CourierBuilder builder)
     {
         ArgumentNullException.ThrowIfNull(builder);

@@ -1,8 +1,8 @@
 namespace GentleCourier;
 
 /// <summary>
-/// Exponential back-off with full jitter: a random time between nothing and a bound that doubles with each attempt, up to
-/// a cap, so that many that failed together do not come back together. Pure computation.
+/// Exponential back-off with full jitter: a random time between nothing and a bound that doubles with each attempt, up
+/// to a cap, so that many that failed together do not come back together. Pure computation.
 /// </summary>
 internal static class BackOff
 {
@@ -11,7 +11,8 @@ internal static class BackOff
     /// <param name="first">Bound of the wait after the first attempt.</param>
     /// <param name="longest">Cap of the bound.</param>
     /// <param name="random">A number from 0 to under 1.</param>
-    public static TimeSpan Delay(int attempt, TimeSpan first, TimeSpan longest, double random) => Bound(attempt, first, longest) * random;
+    public static TimeSpan Delay(int attempt, TimeSpan first, TimeSpan longest, double random) =>
+        Bound(attempt, first, longest) * random;
 
     /// <summary>The longest that <see cref="Delay"/> can be.</summary>
     public static TimeSpan Bound(int attempt, TimeSpan first, TimeSpan longest)

@@ -1,8 +1,8 @@
 namespace GentleCourier;
 
 /// <summary>
-/// The places between any two writes of the library, by name. Tests arm them to kill the process right there; unarmed, a
-/// place is one check.
+/// The places between any two writes of the library, by name. Tests arm them to kill the process right there; unarmed,
+/// a place is one check.
 /// </summary>
 internal static class FaultPoint
 {
@@ -23,7 +23,8 @@ internal static class FaultPoint
     /// <summary>Every place.</summary>
     public static IReadOnlyList<string> All { get; } =
     [
-        SchemaNotCommitted, StorePreparedOnly, TopologyNotCommitted, AddedNotCommitted, LeadsNotPublished, PublishedNotMarked,
+        SchemaNotCommitted, StorePreparedOnly, TopologyNotCommitted, AddedNotCommitted, LeadsNotPublished,
+            PublishedNotMarked,
         StoppedNotResigned, WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
         HandledNotCommitted, CommittedNotSettled,
     ];

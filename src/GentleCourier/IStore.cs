@@ -14,18 +14,26 @@ public interface IStore : IAsyncDisposable
     /// <summary>How the engine's driver finds the service's database. It may hold a password: never show it.</summary>
     string ConnectionString { get; }
 
-    /// <summary>Makes sure that the tables are there. Safe to repeat, and safe when several processes do it at once.</summary>
-    /// <param name="create">Whether to make or upgrade them; otherwise it is an error that names what is missing.</param>
+    /// <summary>
+    /// Makes sure that the tables are there. Safe to repeat, and safe when several processes do it at once.
+    /// </summary>
+    /// <param name="create">
+    /// Whether to make or upgrade them; otherwise it is an error that names what is missing.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait.</param>
     Task PrepareAsync(bool create, CancellationToken cancellationToken = default);
 
-    /// <summary>Opens a connection to the service's database, set up as the engine advises. The caller disposes it.</summary>
+    /// <summary>
+    /// Opens a connection to the service's database, set up as the engine advises. The caller disposes it.
+    /// </summary>
     Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Sets up a connection that the service has opened by itself as the engine advises. It must be called each time such a
-    /// connection is opened, before the outbox and the inbox are written on it.
+    /// Sets up a connection that the service has opened by itself as the engine advises. It must be called each time
+    /// such a connection is opened, before the outbox and the inbox are written on it.
     /// </summary>
-    /// <exception cref="CourierException">It goes to another database: what is added there would never be relayed.</exception>
+    /// <exception cref="CourierException">
+    /// It goes to another database: what is added there would never be relayed.
+    /// </exception>
     Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken = default);
 }

@@ -9,8 +9,8 @@ internal static class Telemetry
     public static readonly ActivitySource Source = new("GentleCourier");
 
     /// <summary>
-    /// The span in which deliveries are handled: a child of the operation that published the event, or, for a batch, linked
-    /// to those that published its events.
+    /// The span in which deliveries are handled: a child of the operation that published the event, or, for a batch,
+    /// linked to those that published its events.
     /// </summary>
     public static Activity? StartProcessing(string queue, IReadOnlyList<ReadDelivery> deliveries)
     {
@@ -19,7 +19,8 @@ internal static class Telemetry
         var contexts = deliveries.Select(d => ContextOf(d.Event));
         var activity = single
             ? Source.StartActivity($"process {queue}", ActivityKind.Consumer, contexts.First())
-            : Source.StartActivity($"process {queue}", ActivityKind.Consumer, default(ActivityContext), links: contexts.Select(c => new ActivityLink(c)));
+            : Source.StartActivity($"process {queue}", ActivityKind.Consumer, default(ActivityContext),
+                links: contexts.Select(c => new ActivityLink(c)));
         activity?.SetTag("messaging.system", "gentle_courier");
         activity?.SetTag("messaging.operation.type", "process");
         activity?.SetTag("messaging.destination.name", queue);
@@ -29,5 +30,6 @@ internal static class Telemetry
     }
 
     private static ActivityContext ContextOf(Event @event) =>
-        ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var context) ? context : default;
+        ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var context) ? context
+            : default;
 }

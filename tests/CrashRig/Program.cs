@@ -66,7 +66,8 @@ async Task MakeTableAsync()
     }
 }
 
-// Each mark in a transaction of its own, with a row that says so; what a killed run has published is not published again.
+// Each mark in a transaction of its own, with a row that says so; what a killed run has published is not published
+// again.
 async Task PublishAsync()
 {
     var store = host.Services.GetRequiredService<IStorePort>();
@@ -76,7 +77,8 @@ async Task PublishAsync()
     for (var number = 0; number < settings.GetValue("Rig:Count", 10); number++)
     {
         await using var transaction = await connection.BeginTransactionAsync();
-        if (await Sql.RunAsync(connection, transaction, "INSERT INTO sent VALUES (@0) ON CONFLICT DO NOTHING", number) == 1)
+        if (await Sql.RunAsync(
+            connection, transaction, "INSERT INTO sent VALUES (@0) ON CONFLICT DO NOTHING", number) == 1)
             await host.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Mark(number));
         await transaction.CommitAsync();
     }
@@ -99,13 +101,15 @@ internal sealed class WriteMark(IConfiguration settings) : IReceiver<Mark>
     {
         if (settings["Rig:Poison"] == $"{delivery.Data.Number}") Process.GetCurrentProcess().Kill();
         var transaction = await delivery.BeginAsync(cancellationToken);
-        await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)", delivery.Data.Number, delivery.Attempt);
+        await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)",
+            delivery.Data.Number, delivery.Attempt);
     }
 }
 
 internal static class Sql
 {
-    public static async Task<int> RunAsync(DbConnection connection, DbTransaction? transaction, string sql, params int[] values)
+    public static async Task<int> RunAsync(
+        DbConnection connection, DbTransaction? transaction, string sql, params int[] values)
     {
         await using var command = connection.CreateCommand();
         command.Transaction = transaction;

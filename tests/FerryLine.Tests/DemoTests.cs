@@ -14,7 +14,8 @@ public sealed class DemoTests : IDisposable
     public DemoTests()
     {
         // A server that the demo starts runs as another user, and must be let through to its folder.
-        if (OperatingSystem.IsLinux()) File.SetUnixFileMode(folder, File.GetUnixFileMode(folder) | UnixFileMode.OtherExecute);
+        if (OperatingSystem.IsLinux())
+            File.SetUnixFileMode(folder, File.GetUnixFileMode(folder) | UnixFileMode.OtherExecute);
     }
 
     [Fact]
@@ -35,7 +36,8 @@ public sealed class DemoTests : IDisposable
         Assert.Equal(3, output.Count(line => line == "Fares was killed, and is started again"));
         foreach (var figure in new[] { "published", "handled", "waiting", "deadLetters", "takingsCents", "headCounts" })
             Assert.Equal(quiet.GetProperty(figure).GetRawText(), stormy.GetProperty(figure).GetRawText());
-        Assert.True(stormy.GetProperty("duplicatesAbsorbed").GetInt32() >= quiet.GetProperty("duplicatesAbsorbed").GetInt32());
+        Assert.True(
+            stormy.GetProperty("duplicatesAbsorbed").GetInt32() >= quiet.GetProperty("duplicatesAbsorbed").GetInt32());
     }
 
     [Fact]
@@ -43,7 +45,8 @@ public sealed class DemoTests : IDisposable
     {
         var ledger = await PlayAsync("chaos", "--events", "2500", "--kills", "15", "--seed", "7");
         AssertBalanced(ledger);
-        Assert.Contains(output, line => line.StartsWith("killed: deck-count 3, fares 3, notices 3, publisher 3, relay 3", StringComparison.Ordinal));
+        Assert.Contains(output, line => line.StartsWith(
+            "killed: deck-count 3, fares 3, notices 3, publisher 3, relay 3", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -56,20 +59,24 @@ public sealed class DemoTests : IDisposable
     [Fact]
     public async Task A_database_server_is_killed_too_and_nothing_is_lost_or_acts_twice()
     {
-        var ledger = await PlayAsync("chaos", "--engine", "postgres", "--events", "2500", "--kills", "5", "--server-kills", "2", "--seed", "8");
+        var ledger = await PlayAsync(
+            "chaos", "--engine", "postgres", "--events", "2500", "--kills", "5", "--server-kills", "2", "--seed", "8");
         AssertBalanced(ledger);
-        Assert.Contains(output, line => line.StartsWith("killed: deck-count 1, fares 1, notices 1, publisher 1, relay 1, server 2", StringComparison.Ordinal));
+        Assert.Contains(output, line => line.StartsWith(
+            "killed: deck-count 1, fares 1, notices 1, publisher 1, relay 1, server 2", StringComparison.Ordinal));
     }
 
     [Fact]
     public async Task An_interrupt_stops_it_cleanly_and_nothing_is_left_behind()
     {
         using var demo = Start();
-        while (await demo.StandardOutput.ReadLineAsync() is { } line && !line.Contains("taps  waiting", StringComparison.Ordinal))
+        while (await demo.StandardOutput.ReadLineAsync() is { } line && !line.Contains(
+            "taps  waiting", StringComparison.Ordinal))
         {
         }
         Assert.NotEmpty(Children(demo.Id));
-        using (var kill = Process.Start("sh", ["-c", $"kill -{TerminalInterrupt} {demo.Id}"])) await kill.WaitForExitAsync();
+        using (var kill = Process.Start("sh", ["-c", $"kill -{TerminalInterrupt} {demo.Id}"]))
+            await kill.WaitForExitAsync();
         var children = Children(demo.Id);
         await demo.StandardOutput.ReadToEndAsync();
         await EndAsync(demo);
@@ -86,7 +93,8 @@ public sealed class DemoTests : IDisposable
         Assert.Equal(0, demo.ExitCode);
         var data = Path.Combine(Path.GetDirectoryName(Program)!, "Data");
         foreach (var file in new[] { "piers.csv", "sailings.csv", "taps.csv" })
-            Assert.Equal(await File.ReadAllTextAsync(Path.Combine(data, file)), await File.ReadAllTextAsync(Path.Combine(folder, file)));
+            Assert.Equal(await File.ReadAllTextAsync(Path.Combine(data, file)),
+                await File.ReadAllTextAsync(Path.Combine(folder, file)));
     }
 
     [Theory]
@@ -109,7 +117,8 @@ public sealed class DemoTests : IDisposable
         get
         {
             var here = AppContext.BaseDirectory.TrimEnd('/');
-            return Path.GetFullPath(Path.Combine(here, "../../FerryLine.Demo", Path.GetFileName(here), "FerryLine.Demo"));
+            return Path.GetFullPath(
+                Path.Combine(here, "../../FerryLine.Demo", Path.GetFileName(here), "FerryLine.Demo"));
         }
     }
 
@@ -124,7 +133,8 @@ public sealed class DemoTests : IDisposable
         Assert.True(Number("handled") > 4000);
         Assert.True(Number("deadLetters") > 0);
         Assert.True(Number("duplicatesAbsorbed") > 0);
-        Assert.Equal(ledger.GetProperty("expectedHeadCounts").GetRawText(), ledger.GetProperty("headCounts").GetRawText());
+        Assert.Equal(
+            ledger.GetProperty("expectedHeadCounts").GetRawText(), ledger.GetProperty("headCounts").GetRawText());
     }
 
     private async Task<JsonElement> PlayAsync(params string[] options)
@@ -143,7 +153,8 @@ public sealed class DemoTests : IDisposable
 
     private Process Start(params string[] arguments)
     {
-        var start = new ProcessStartInfo(Program, arguments) { UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo(Program, arguments) { UseShellExecute = false, RedirectStandardOutput = true,
+            RedirectStandardError = true };
         // Its temporary files go where this test sees whether they are gone at the end.
         start.Environment["TMPDIR"] = folder;
         // The runtime would keep a socket there for as long as it runs.
@@ -159,5 +170,6 @@ public sealed class DemoTests : IDisposable
 
     private static List<string> Children(int parent) =>
         [.. Directory.EnumerateDirectories($"/proc/{parent}/task").SelectMany(
-            task => File.ReadAllText(Path.Combine(task, "children")).Split(' ', StringSplitOptions.RemoveEmptyEntries))];
+            task => File.ReadAllText(Path.Combine(task, "children"))
+                .Split(' ', StringSplitOptions.RemoveEmptyEntries))];
 }

@@ -19,12 +19,14 @@ public sealed partial class FairnessTests : IDisposable
         Assert.Equal(["1", "8", "unlimited", "self-tuned"], rows.Select(r => r.Groups["prefetch"].Value));
         Assert.All(rows, row =>
         {
-            Assert.Equal(24, row.Groups["handled"].Value.Split(' ', StringSplitOptions.RemoveEmptyEntries).Sum(n => int.Parse(n, CultureInfo.InvariantCulture)));
+            Assert.Equal(24, row.Groups["handled"].Value.Split(' ', StringSplitOptions.RemoveEmptyEntries).Sum(
+                n => int.Parse(n, CultureInfo.InvariantCulture)));
             Assert.True(Seconds(row, "total") >= Seconds(row, "best"), row.Value);
         });
         Assert.Equal("\u0089PNG", string.Concat(File.ReadAllBytes(picture).Take(4).Select(b => (char)b)));
 
-        static double Seconds(Match row, string name) => double.Parse(row.Groups[name].Value, CultureInfo.InvariantCulture);
+        static double Seconds(Match row, string name) =>
+            double.Parse(row.Groups[name].Value, CultureInfo.InvariantCulture);
     }
 
     [Fact]
@@ -37,7 +39,8 @@ public sealed partial class FairnessTests : IDisposable
 
     public void Dispose() => Directory.Delete(folder, recursive: true);
 
-    [GeneratedRegex(@"^ *(?<prefetch>\S+) +(?<total>[\d.]+) s +(?<best>[\d.]+) s +[\d.]+ % +(?<handled>(\d+ +){2}\d+) ", RegexOptions.Multiline | RegexOptions.ExplicitCapture, 1000)]
+    [GeneratedRegex(@"^ *(?<prefetch>\S+) +(?<total>[\d.]+) s +(?<best>[\d.]+) s +[\d.]+ % +(?<handled>(\d+ +){2}\d+) ",
+        RegexOptions.Multiline | RegexOptions.ExplicitCapture, 1000)]
     private static partial Regex Rows();
 
     private async Task<(int Code, string Output, string Error)> RunAsync(params string[] arguments)

@@ -7,18 +7,23 @@ namespace GentleCourier.Cli.Tests;
 
 public sealed class CommandTests
 {
-    private const string Tap = """{"specversion":"1.0","id":"gate-1/1","source":"/t","type":"test.tap","data":{"number":1} }""";
+    private const string Tap =
+        """{"specversion":"1.0","id":"gate-1/1","source":"/t","type":"test.tap","data":{"number":1} }""";
 
-    /// <summary>A broker with a queue "taps" and one dead letter in it, whose texts try to play tricks on a terminal.</summary>
+    /// <summary>
+    /// A broker with a queue "taps" and one dead letter in it, whose texts try to play tricks on a terminal.
+    /// </summary>
     private static async Task SetAsideAsync(Courier courier, string json = Tap)
     {
-        await using var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        await using var broker = new SqliteEngine()
+            .CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
         await broker.PrepareAsync(new Topology(["taps"], [new("test.tap", "taps")]), create: true);
         await broker.PublishAsync([new EncodedEvent("gate-1/1", "test.tap", null, Encoding.UTF8.GetBytes(json))]);
         await using var link = await broker.OpenLinkAsync("taps", "pier/7", TimeSpan.FromSeconds(30));
         var taken = await link.ReceiveAsync(1, CancellationToken.None);
         await link.SettleAsync(
-            [new(taken[0].Lease, new Outcome.Rejected("no \u001b[31msuch pier", new Failure("Some.Exception", "the message", "the stack\n   at line 2")))],
+            [new(taken[0].Lease, new Outcome.Rejected(
+                "no \u001b[31msuch pier", new Failure("Some.Exception", "the message", "the stack\n   at line 2")))],
             0, CancellationToken.None);
     }
 
@@ -29,7 +34,8 @@ public sealed class CommandTests
         for (var i = 0; i < 2; i++)
         {
             (await courier.RunAsync("schema", "apply", "store", "--store", courier.Store)).Says("is up to date");
-            (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--queue", "taps", "--route", "test.tap=fares"))
+            (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--queue", "taps",
+                "--route", "test.tap=fares"))
                 .Says("is up to date: 2 queues, 1 routes");
         }
         var status = await courier.RunAsync("status", "--broker", courier.Broker, "--store", courier.Store);
@@ -45,8 +51,10 @@ public sealed class CommandTests
         foreach (var part in new[] { "store", "broker" })
         {
             var printed = await courier.RunAsync("schema", "print", part);
-            printed.Says("CREATE TABLE courier_schema".Replace("TABLE", "TABLE IF NOT EXISTS", StringComparison.Ordinal));
-            var (byHand, applied) = (Path.Combine(courier.Folder, $"{part}-1.db"), Path.Combine(courier.Folder, $"{part}-2.db"));
+            printed.Says(
+                "CREATE TABLE courier_schema".Replace("TABLE", "TABLE IF NOT EXISTS", StringComparison.Ordinal));
+            var (byHand, applied) = (
+                Path.Combine(courier.Folder, $"{part}-1.db"), Path.Combine(courier.Folder, $"{part}-2.db"));
             Run(byHand, printed.Output);
             (await courier.RunAsync("schema", "apply", part, $"--{part}", $"sqlite:{applied}")).Says("is up to date");
             Assert.Equal(TablesOf(applied), TablesOf(byHand));
@@ -59,12 +67,15 @@ public sealed class CommandTests
     {
         using var courier = new Courier();
         courier.Environment["COURIER_BROKER"] = courier.Broker;
-        (await courier.RunAsync("schema", "apply", "broker", "--route", "test.tap=taps", "--route", "test.tap=fares")).Says("2 routes");
+        (await courier.RunAsync("schema", "apply", "broker", "--route", "test.tap=taps", "--route", "test.tap=fares"))
+            .Says("2 routes");
         (await courier.RunAsync(Tap, ["publish"])).Says("published test.tap gate-1/1 to fares, taps");
         await File.WriteAllTextAsync(Path.Combine(courier.Folder, "data.json"), """{"number":2}""");
-        (await courier.RunAsync("publish", "data.json", "--type", "test.tap", "--id", "two", "--partition-key", "k")).Says("published test.tap two");
+        (await courier.RunAsync("publish", "data.json", "--type", "test.tap", "--id", "two", "--partition-key", "k"))
+            .Says("published test.tap two");
 
-        await using var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        await using var broker = new SqliteEngine()
+            .CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
         var events = (await broker.PeekAsync("taps", 10)).Select(e => Event.Read(e.Json)).ToList();
         Assert.Equal([("gate-1/1", null), ("two", "k")], events.Select(e => (e.Id, e.PartitionKey)));
         Assert.Equal("""{"number":2}""", Encoding.UTF8.GetString(events[1].Data.Span));
@@ -78,7 +89,8 @@ public sealed class CommandTests
     [InlineData("", new[] { "publish", "missing.json" }, "there is no such file")]
     [InlineData("", new[] { "dead-letters", "show", "99" }, "there is no dead letter 99")]
     [InlineData("", new[] { "dead-letters", "--queue", "nope" }, "queue 'nope' does not exist")]
-    public async Task What_cannot_be_done_ends_with_1_and_a_line_that_says_why(string input, string[] arguments, string error)
+    public async Task What_cannot_be_done_ends_with_1_and_a_line_that_says_why(
+        string input, string[] arguments, string error)
     {
         using var courier = new Courier();
         await SetAsideAsync(courier);
@@ -88,15 +100,19 @@ public sealed class CommandTests
 
     [Theory]
     [InlineData(new string[0], "Required command was not provided")]
-    [InlineData(new[] { "status" }, "which broker? Say --broker ADDRESS, set COURIER_BROKER, or put \"broker\" into courier.json")]
+    [InlineData(new[] { "status" },
+        "which broker? Say --broker ADDRESS, set COURIER_BROKER, or put \"broker\" into courier.json")]
     [InlineData(new[] { "status", "--bogus" }, "--bogus")]
     [InlineData(new[] { "status", "--broker", "broker.db" }, "'broker.db' is not the address of a broker")]
-    [InlineData(new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
+    [InlineData(
+        new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
     [InlineData(new[] { "dead-letters", "--limit", "none" }, "--limit must be a whole number")]
     [InlineData(new[] { "dead-letters", "show", "x" }, "x")]
     [InlineData(new[] { "schema", "apply", "harbour" }, "harbour")]
-    [InlineData(new[] { "schema", "apply", "broker", "--broker", "sqlite:b.db", "--route", "ab" }, "--route must be TYPE=QUEUE")]
-    [InlineData(new[] { "schema", "apply", "store", "--store", "sqlite:s.db", "--queue", "q" }, "a store has no queues")]
+    [InlineData(new[] { "schema", "apply", "broker", "--broker", "sqlite:b.db", "--route", "ab" },
+        "--route must be TYPE=QUEUE")]
+    [InlineData(
+        new[] { "schema", "apply", "store", "--store", "sqlite:s.db", "--queue", "q" }, "a store has no queues")]
     public async Task A_wrong_command_line_ends_with_2(string[] arguments, string error)
     {
         using var courier = new Courier();
@@ -133,10 +149,12 @@ public sealed class CommandTests
         list.Says("gate-1/1");
 
         var shown = await courier.RunAsync("dead-letters", "show", "1", "--broker", courier.Broker);
-        foreach (var part in new[] { "no  [31msuch pier", "Some.Exception", "the message", "the stack\n   at line 2", "pier/7", "test.tap", "\"number\": 1" }) shown.Says(part);
+        foreach (var part in new[] { "no  [31msuch pier", "Some.Exception", "the message", "the stack\n   at line 2",
+            "pier/7", "test.tap", "\"number\": 1" }) shown.Says(part);
         Assert.DoesNotContain('\u001b', list.Output + shown.Output);
 
-        using var json = JsonDocument.Parse((await courier.RunAsync("dead-letters", "--json", "--broker", courier.Broker)).Output);
+        using var json = JsonDocument.Parse(
+            (await courier.RunAsync("dead-letters", "--json", "--broker", courier.Broker)).Output);
         var letter = Assert.Single(json.RootElement.EnumerateArray());
         Assert.Equal("taps", letter.GetProperty("queue").GetString());
         Assert.Equal(1, letter.GetProperty("event").GetProperty("data").GetProperty("number").GetInt32());
@@ -149,7 +167,8 @@ public sealed class CommandTests
         using var courier = new Courier();
         await SetAsideAsync(courier, "Longsand;0417");
         (await courier.RunAsync("dead-letters", "show", "1", "--broker", courier.Broker)).Says("Longsand;0417");
-        using var json = JsonDocument.Parse((await courier.RunAsync("dead-letters", "show", "1", "--json", "--broker", courier.Broker)).Output);
+        using var json = JsonDocument.Parse(
+            (await courier.RunAsync("dead-letters", "show", "1", "--json", "--broker", courier.Broker)).Output);
         Assert.Equal("Longsand;0417"u8.ToArray(), json.RootElement.GetProperty("eventBase64").GetBytesFromBase64());
     }
 
@@ -160,9 +179,13 @@ public sealed class CommandTests
         await SetAsideAsync(courier);
         await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
         await courier.RunAsync(Tap, ["publish", "--broker", courier.Broker]);
-        using var json = JsonDocument.Parse((await courier.RunAsync("status", "--json", "--broker", courier.Broker, "--store", courier.Store)).Output);
+        using var json = JsonDocument.Parse(
+            (await courier.RunAsync("status", "--json", "--broker", courier.Broker, "--store", courier.Store)).Output);
         var queue = json.RootElement.GetProperty("queues")[0];
-        Assert.Equal(("taps", 1, 0, 1), (queue.GetProperty("name").GetString(), queue.GetProperty("ready").GetInt32(), queue.GetProperty("inHand").GetInt32(), queue.GetProperty("deadLetters").GetInt32()));
+        Assert.Equal(
+            ("taps", 1, 0, 1),
+            (queue.GetProperty("name").GetString(), queue.GetProperty("ready").GetInt32(),
+            queue.GetProperty("inHand").GetInt32(), queue.GetProperty("deadLetters").GetInt32()));
         Assert.Equal(0, json.RootElement.GetProperty("outboxes")[0].GetProperty("waiting").GetInt32());
     }
 
@@ -176,7 +199,8 @@ public sealed class CommandTests
         Run(courier.StoreFile, "CREATE TABLE recipe (name TEXT)");
         (await courier.RunAsync("status", "--broker", courier.Store)).Fails(1, "without a broker of Gentle Courier");
         (await courier.RunAsync("status", "--store", courier.Store)).Fails(1, "without a store of Gentle Courier");
-        (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Store)).Fails(1, "belongs to another application");
+        (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Store))
+            .Fails(1, "belongs to another application");
     }
 
     [Theory]

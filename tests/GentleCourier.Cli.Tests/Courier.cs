@@ -27,7 +27,8 @@ public sealed class Courier : IDisposable
 
     public Task<Result> RunAsync(params string[] arguments) => RunAsync("", arguments);
 
-    public async Task<Result> RunAsync(string input, string[] arguments) => program.EndsWith(".dll", StringComparison.Ordinal)
+    public async Task<Result> RunAsync(string input, string[] arguments) =>
+        program.EndsWith(".dll", StringComparison.Ordinal)
         ? await RunProgramAsync("dotnet", [program, .. arguments], input)
         : await RunProgramAsync(program, arguments, input);
 

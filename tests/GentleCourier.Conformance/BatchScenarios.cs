@@ -25,7 +25,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
     }
 
     /// <summary>A service with a table of charges, and a receiver of batches that is not started yet.</summary>
-    private static async Task<IHost> BuildFaresAsync(Crossing crossing, BatchLog log, Action<ReceiverOptions> limits, TimeProvider? clock = null)
+    private static async Task<IHost> BuildFaresAsync(
+        Crossing crossing, BatchLog log, Action<ReceiverOptions> limits, TimeProvider? clock = null)
     {
         await crossing.RouteAsync(("test.tap", "taps"));
         var fares = crossing.Build(
@@ -50,7 +51,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
     private static Task<IReadOnlyList<PublishResult>> PublishAsync(Crossing crossing, int count) =>
         crossing.Broker().PublishAsync([.. Enumerable.Range(0, count).Select(i => Crossing.TapEvent(i))]);
 
-    private static async Task ChargeAsync(Batch<Tap> batch, CancellationToken cancel, Func<BatchItem<Tap>, bool>? where = null)
+    private static async Task ChargeAsync(
+        Batch<Tap> batch, CancellationToken cancel, Func<BatchItem<Tap>, bool>? where = null)
     {
         var transaction = await batch.BeginAsync(cancel);
         foreach (var item in batch.Where(where ?? (_ => true)))
@@ -84,8 +86,10 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             OnBatch = async (batch, cancel) =>
             {
                 batch.SingleOrDefault(i => i.Data.Number == 1)?.Fail(new RejectException("no such pier"));
-                batch.SingleOrDefault(i => i.Data.Number == 2)?.Fail(new RetryException(TimeSpan.FromHours(1), "not yet"));
-                batch.SingleOrDefault(i => i is { Data.Number: 3, Attempt: 1 })?.Fail(new TimeoutException("once more"));
+                batch.SingleOrDefault(i => i.Data.Number == 2)?.Fail(
+                    new RetryException(TimeSpan.FromHours(1), "not yet"));
+                batch.SingleOrDefault(i => i is { Data.Number: 3, Attempt: 1 })?.Fail(
+                    new TimeoutException("once more"));
                 await ChargeAsync(batch, cancel, i => i.Data.Number is 0 or > 3 || i is { Data.Number: 3, Attempt: 2 });
             },
         };
@@ -93,7 +97,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await PublishAsync(crossing, 6);
         await fares.StartAsync();
         await Crossing.UntilAsync(
-            async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 1, DeadLetters: 1 }, "each has its outcome");
+            async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 1, DeadLetters: 1 },
+                "each has its outcome");
         Assert.Equal([[0, 1, 2, 3, 4, 5], [3]], log.Batches);
         Assert.Equal([0, 3, 4, 5], await ChargesAsync(fares));
         Assert.Equal(["0", "3", "4", "5"], (await fares.Store().ReadInboxAsync("taps")).Select(e => e.Id).Order());
@@ -128,11 +133,14 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var log = new BatchLog { OnBatch = (batch, cancel) => ChargeAsync(batch, cancel) };
         var fares = await BuildFaresAsync(crossing, log, limits => limits.BatchSize = 5);
-        await using (var earlier = await fares.Store().BeginHandlingAsync("taps", [new EventKey("/t", "1")])) await earlier!.CommitAsync([]);
+        await using (var earlier = await fares.Store().BeginHandlingAsync(
+            "taps", [new EventKey("/t", "1")])) await earlier!.CommitAsync([]);
         await crossing.Broker().PublishAsync(
         [
             Crossing.TapEvent(0), Crossing.TapEvent(1),
-            new EncodedEvent("x", "test.tap", null, """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"x"} }"""u8.ToArray()),
+            new EncodedEvent(
+                "x", "test.tap", null,
+                """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"x"} }"""u8.ToArray()),
             new EncodedEvent("y", "test.tap", null, "Longsand;0417"u8.ToArray()),
             Crossing.TapEvent(4),
         ]);
@@ -166,7 +174,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             {
                 if (batch.Count == 3)
                 {
-                    await using var handling = await other.BeginHandlingAsync("taps", [new EventKey("/t", "1")], cancellationToken: cancel);
+                    await using var handling = await other.BeginHandlingAsync(
+                        "taps", [new EventKey("/t", "1")], cancellationToken: cancel);
                     await handling!.Transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (1)");
                     await handling.CommitAsync([], cancel);
                 }
@@ -193,12 +202,14 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
                 await ChargeAsync(batch, cancel);
             },
         };
-        var fares = await BuildFaresAsync(crossing, log, limits => (limits.BatchSize, limits.MaxAttempts, limits.TimeLimit) = (3, 1, TimeSpan.FromMilliseconds(100)));
+        var fares = await BuildFaresAsync(crossing, log, limits => (
+            limits.BatchSize, limits.MaxAttempts, limits.TimeLimit) = (3, 1, TimeSpan.FromMilliseconds(100)));
         await PublishAsync(crossing, 3);
         await fares.StartAsync();
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([0, 2], await ChargesAsync(fares));
-        Assert.Contains("ran longer than its time limit", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
+        Assert.Contains("ran longer than its time limit",
+            (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -207,11 +218,13 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var log = new BatchLog();
-        var fares = await BuildFaresAsync(crossing, log, limits => (limits.BatchSize, limits.BatchWait) = (10, TimeSpan.FromSeconds(20)), clock);
+        var fares = await BuildFaresAsync(
+            crossing, log, limits => (limits.BatchSize, limits.BatchWait) = (10, TimeSpan.FromSeconds(20)), clock);
         await fares.StartAsync();
         var broker = crossing.AnotherBroker(clock);
         await broker.PublishAsync([Crossing.TapEvent(0)]);
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 1, "the first is in hand");
+        await Crossing.UntilAsync(
+            async () => (await crossing.FiguresAsync("taps")).InHand == 1, "the first is in hand");
         await broker.PublishAsync([Crossing.TapEvent(1)]);
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 2, "the second is too");
         Assert.Empty(log.Batches);
@@ -237,7 +250,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
                 (q.Options.BatchSize, q.Options.BatchWait) = (20, TimeSpan.FromMinutes(1));
                 q.Handle<Tap, TapReceiver>();
             }),
-            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1))));
+            services: s => s.AddSingleton(log)
+                .AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1))));
         await crossing.Broker().PublishAsync([Crossing.TapEvent(0)]);
         await crossing.SettledAsync();
         Assert.Single(log.Taps);

@@ -13,7 +13,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "fares"), ("test.tap", "deck-count"), ("test.charged", "notices"));
         var broker = crossing.Broker();
-        Assert.All(await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]), r => Assert.Equal(PublishFate.Taken, r.Fate));
+        Assert.All(await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]),
+            r => Assert.Equal(PublishFate.Taken, r.Fate));
 
         var fares = await broker.OpenLinkAsync("fares", "w", Lease);
         var taken = await fares.ReceiveAsync(10, CancellationToken.None);
@@ -31,7 +32,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
         var broker = crossing.AnotherBroker(clock);
-        await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2), Crossing.TapEvent(3), Crossing.TapEvent(4)]);
+        await broker.PublishAsync(
+            [Crossing.TapEvent(1), Crossing.TapEvent(2), Crossing.TapEvent(3), Crossing.TapEvent(4)]);
         await using var link = await broker.OpenLinkAsync("taps", "pier/7", Lease);
         var taken = await link.ReceiveAsync(4, CancellationToken.None);
         Assert.Equal([1, 2, 3, 4], taken.Select(d => Crossing.NumberOf(d.Json)));
@@ -49,14 +51,17 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
             Assert.True);
 
         var figures = (await broker.ReadFiguresAsync())[0];
-        Assert.Equal((1, 0, 1, 1), ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!, (int)figures.DeadLetters!));
+        Assert.Equal((1, 0, 1, 1),
+            ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!, (int)figures.DeadLetters!));
         Assert.Equal(TimeSpan.FromSeconds(2), figures.OldestAge);
         var waiting = await broker.PeekAsync("taps", 10);
-        Assert.Equal([(2, 0, QueuedState.Ready), (3, 1, QueuedState.Scheduled)], waiting.Select(e => (Crossing.NumberOf(e.Json), e.Attempts, e.State)));
+        Assert.Equal([(2, 0, QueuedState.Ready), (3, 1, QueuedState.Scheduled)],
+            waiting.Select(e => (Crossing.NumberOf(e.Json), e.Attempts, e.State)));
         Assert.Equal("the printer is on fire", waiting[1].LastError);
 
         var letter = Assert.Single(await broker.ReadDeadLettersAsync("taps", 10));
-        Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"), (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
+        Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"),
+            (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
         Assert.Equal(letter.FirstAttempt + TimeSpan.FromSeconds(2), letter.SetAside);
         Assert.Equal(4, Crossing.NumberOf(letter.Json));
         Assert.Equal(letter.Number, (await broker.FindDeadLetterAsync(letter.Number))!.Number);
@@ -93,14 +98,16 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         var taken = await second.ReceiveAsync(10, CancellationToken.None);
         Assert.Equal([(2, 2), (3, 1)], taken.Select(d => (Crossing.NumberOf(d.Json), d.Attempt)));
 
-        Outcome[] outcomes = [Outcome.Accepted, Outcome.Released, new Outcome.Modified(default, "e"), new Outcome.Rejected("r", null)];
+        Outcome[] outcomes = [Outcome.Accepted, Outcome.Released, new Outcome.Modified(default, "e"),
+            new Outcome.Rejected("r", null)];
         foreach (var outcome in outcomes)
             Assert.Equal([false], await first.SettledAsync([new(held[1].Lease, outcome)]));
         Assert.Equal([false], await first.RenewAsync([held[1].Lease], CancellationToken.None));
         Assert.Equal(3, (await broker.ReadFiguresAsync())[0].InHand);
 
         Assert.Equal([true], await first.SettledAsync([new(held[0].Lease, Outcome.Accepted)]));
-        Assert.Equal([true, true], await second.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]));
+        Assert.Equal(
+            [true, true], await second.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]));
         Assert.Equal([false], await second.SettledAsync([new(taken[0].Lease, Outcome.Accepted)]));
     }
 
@@ -175,7 +182,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
                 {
                     var taken = await link.ReceiveAsync(1 + worker * 7, done.Token);
                     foreach (var delivery in taken) seen.Add(Crossing.NumberOf(delivery.Json));
-                    Assert.All(await link.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]), Assert.True);
+                    Assert.All(await link.SettledAsync(
+                        [.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]), Assert.True);
                     if (seen.Count >= Count) await done.CancelAsync();
                 }
             }
@@ -186,7 +194,9 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await publishing.WaitAsync(Crossing.Limit);
         await receiving.WaitAsync(Crossing.Limit);
         Assert.Equal(Enumerable.Range(0, Count), seen.Order());
-        Assert.Equal((0, 0), ((int)(await crossing.Broker().ReadFiguresAsync())[0].Ready!, (int)(await crossing.Broker().ReadFiguresAsync())[0].InHand!));
+        Assert.Equal(
+            (0, 0), ((int)(await crossing.Broker().ReadFiguresAsync())[0].Ready!,
+            (int)(await crossing.Broker().ReadFiguresAsync())[0].InHand!));
     }
 
     [Fact]
@@ -205,7 +215,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         Assert.Contains("route 'test.charged' to 'taps' does not exist", error.Message, StringComparison.Ordinal);
         Assert.Contains("--route test.charged=taps", error.Message, StringComparison.Ordinal);
 
-        error = await Assert.ThrowsAsync<CourierException>(() => broker.PrepareAsync(new Topology(["Taps; DROP TABLE"], []), create: true));
+        error = await Assert.ThrowsAsync<CourierException>(() => broker.PrepareAsync(
+            new Topology(["Taps; DROP TABLE"], []), create: true));
         Assert.Contains("not a queue's name", error.Message, StringComparison.Ordinal);
     }
 
@@ -213,7 +224,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
     public async Task Several_processes_may_prepare_at_once()
     {
         await using var crossing = new Crossing(new TPlace());
-        await Task.WhenAll(Enumerable.Range(0, 8).Select(i => Task.Run(() => crossing.RouteAsync(("test.tap", $"queue-{i}"), ("test.tap", "shared")))));
+        await Task.WhenAll(Enumerable.Range(0, 8).Select(
+            i => Task.Run(() => crossing.RouteAsync(("test.tap", $"queue-{i}"), ("test.tap", "shared")))));
         var topology = await crossing.Broker().ReadTopologyAsync();
         Assert.Equal(9, topology.Queues.Count);
         Assert.Equal(9, topology.Routes.Count);

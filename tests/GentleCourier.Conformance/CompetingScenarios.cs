@@ -8,7 +8,8 @@ namespace GentleCourier.Conformance;
 /// <summary>Several workers on one queue, and one worker on several queues.</summary>
 public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
 {
-    private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Prefetch prefetch, TimeProvider? clock = null) => crossing.StartAsync(
+    private static Task<IHost> StartFaresAsync(
+        Crossing crossing, Log log, Prefetch prefetch, TimeProvider? clock = null) => crossing.StartAsync(
         "fares",
         c => c.Receive("taps", q =>
         {
@@ -33,7 +34,8 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
             OnTap = async (delivery, cancel) =>
             {
                 if (delivery.Data.Number > 1) return;
-                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                await (await delivery.BeginAsync(cancel))
+                    .Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
                 try
                 {
                     await Task.Delay(Timeout.Infinite, cancel);
@@ -81,7 +83,8 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         Log[] logs = [Worker(), Worker(), Worker()];
         foreach (var log in logs) await StartFaresAsync(crossing, log, 1);
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 30).Select(i => Crossing.TapEvent(i))]);
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 1 }, "only the long job is left");
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 1 }, "only the long job is left");
 
         var stuck = logs.Single(l => l.Taps.Any(t => t.Data.Number == 0));
         Assert.Equal(0, stuck.Taps.Last().Data.Number);
@@ -99,7 +102,8 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         var log = new Log { OnTap = (_, _) => finish.Task };
         var fares = await StartFaresAsync(crossing, log, Prefetch.Unlimited);
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 500).Select(i => Crossing.TapEvent(i))]);
-        await Crossing.UntilAsync(async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 500, "it holds them all");
+        await Crossing.UntilAsync(async () => log.Taps.Count == 1 && (
+            await crossing.FiguresAsync("taps")).InHand == 500, "it holds them all");
 
         var stopping = fares.StopAsync();
         finish.SetResult();
@@ -119,7 +123,9 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, Prefetch.SelfTuned);
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 1000).Select(i => Crossing.TapEvent(i))]);
         await Crossing.UntilAsync(
-            async () => log.Taps.Any(t => t.Data.Number == 500) && await crossing.FiguresAsync("taps") is { InHand: 1, Ready: > 0 }, "it holds nothing but the long job");
+            async () =>
+                log.Taps.Any(t => t.Data.Number == 500) && await crossing.FiguresAsync(
+                "taps") is { InHand: 1, Ready: > 0 }, "it holds nothing but the long job");
         finish.SetResult();
         await crossing.SettledAsync();
         Assert.Equal(Enumerable.Range(0, 1000), log.Taps.Select(t => t.Data.Number).Order());
@@ -147,7 +153,9 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
             services: s => s.AddSingleton(log));
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 10).Select(i => Crossing.TapEvent(i))]);
         await Crossing.UntilAsync(
-            async () => (await crossing.FiguresAsync("taps"), await crossing.FiguresAsync("copies")) is ({ InHand: 3, Ready: 7 }, { InHand: 5, Ready: 5 }),
+            async () =>
+                (await crossing.FiguresAsync("taps"), await crossing.FiguresAsync("copies")) is (
+                { InHand: 3, Ready: 7 }, { InHand: 5, Ready: 5 }),
             "each holds its prefetch");
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 6), "as many run as may");
         Assert.Equal([2, 4], log.Taps.GroupBy(t => t.Queue).Select(g => g.Count()).Order());

@@ -38,7 +38,10 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         && await ExistsAsync(() => crossing.Broker().ReadFiguresAsync())
         && (await crossing.Broker().ReadFiguresAsync()).SingleOrDefault() is { Ready: 0, InHand: 0, Scheduled: 0 };
 
-    /// <summary>Runs publisher, relay and receiver until one is killed, or all is done and they are stopped; whether one was killed.</summary>
+    /// <summary>
+    /// Runs publisher, relay and receiver until one is killed, or all is done and they are stopped; whether one was
+    /// killed.
+    /// </summary>
     private static async Task<bool> RunAsync(Crossing crossing, Settling settling, params string[] settings)
     {
         Rig[] rigs =
@@ -50,10 +53,14 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         try
         {
             await Crossing.UntilAsync(
-                async () => rigs.Any(r => r.WasKilled) || (rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted && await IsDoneAsync(crossing)), "all is done, or one is killed");
+                async () =>
+                    rigs.Any(r => r.WasKilled)
+                    || (rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted && await IsDoneAsync(crossing)),
+                    "all is done, or one is killed");
             if (rigs.Any(r => r.WasKilled)) return true;
             foreach (var rig in rigs) await rig.StopAsync();
-            Assert.All(rigs, rig => Assert.True(rig.ExitCode is 0 or Rig.Killed, $"it ended with {rig.ExitCode}: {string.Join('\n', rig.Lines)}"));
+            Assert.All(rigs, rig => Assert.True(
+                rig.ExitCode is 0 or Rig.Killed, $"it ended with {rig.ExitCode}: {string.Join('\n', rig.Lines)}"));
             return rigs.Any(r => r.WasKilled);
         }
         finally
@@ -82,13 +89,17 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
             return;
         }
         var ledger = Ledger.Balance(sent.Select(n => $"{n}"), marks.Select(n => $"{n}"), [], [], 0);
-        Assert.True(ledger.Balances, $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
+        Assert.True(ledger.Balances,
+            $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
     }
 
     private static async Task PublishMarksAsync(Crossing crossing, int count)
     {
         await crossing.RouteAsync(("rig.mark", "marks"));
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, count).Select(i => new EncodedEvent($"{i}", "rig.mark", null, System.Text.Encoding.UTF8.GetBytes(
+        await crossing.Broker()
+            .PublishAsync(
+            [.. Enumerable.Range(0, count).Select(
+            i => new EncodedEvent($"{i}", "rig.mark", null, System.Text.Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"rig.mark","data":{"number":{{i}}} }""")))]);
     }
 
@@ -104,10 +115,12 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
 
         using var second = new Rig(crossing, "receive", "fares");
         using var third = new Rig(crossing, "receive", "fares");
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0 }, "the others have finished it");
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0 }, "the others have finished it");
         var marks = await Crossing.NumbersAsync(crossing.SharedStore("fares"), "SELECT number FROM mark ORDER BY 1");
         Assert.Equal(Enumerable.Range(0, 60), marks);
-        var attempts = await Crossing.NumbersAsync(crossing.SharedStore("fares"), "SELECT attempt FROM mark ORDER BY number");
+        var attempts = await Crossing.NumbersAsync(
+            crossing.SharedStore("fares"), "SELECT attempt FROM mark ORDER BY number");
         Assert.Equal(Enumerable.Repeat(2, held).Concat(Enumerable.Repeat(1, 60 - held)), attempts);
     }
 
@@ -116,7 +129,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         await PublishMarksAsync(crossing, 20);
-        string[] settings = ["Rig:Poison=3", "Courier:Receivers:marks:MaxAttempts=3", "Courier:Receivers:marks:Parallel=4"];
+        string[] settings = ["Rig:Poison=3", "Courier:Receivers:marks:MaxAttempts=3",
+            "Courier:Receivers:marks:Parallel=4"];
         for (var death = 1; death <= 3; death++)
         {
             using var doomed = new Rig(crossing, "receive", "fares", settings);
@@ -124,12 +138,15 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         }
 
         using var last = new Rig(crossing, "receive", "fares", settings);
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0, Scheduled: 0 }, "the queue has moved on");
-        Assert.Equal(Enumerable.Range(0, 20).Where(n => n != 3), (await NumbersAsync(crossing, "fares", "mark")).Order());
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync(
+            "marks") is { Ready: 0, InHand: 0, Scheduled: 0 }, "the queue has moved on");
+        Assert.Equal(
+            Enumerable.Range(0, 20).Where(n => n != 3), (await NumbersAsync(crossing, "fares", "mark")).Order());
         var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
         Assert.Equal(3, Crossing.NumberOf(letter.Json));
         Assert.Equal(
-            "out of attempts: handed over 3 times, and the last attempt was never settled; its worker was killed or lost its lease", letter.Reason);
+            "out of attempts: handed over 3 times, and the last attempt was never settled; its worker was killed or "
+            + "lost its lease", letter.Reason);
     }
 
     [Fact]
@@ -144,7 +161,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
             new(crossing, "publish", $"harbour-{s}", $"Rig:Count={Marks}", $"Courier:Source=/rig/{s}"),
             new(crossing, "relay", $"harbour-{s}"),
             // With nine processes on few cores, a second may pass before one has its turn.
-            new(crossing, "receive", "fares", "Courier:Receivers:marks:Parallel=2", "Courier:Receivers:marks:Lease=00:00:30"),
+            new(crossing, "receive", "fares", "Courier:Receivers:marks:Parallel=2",
+                "Courier:Receivers:marks:Lease=00:00:30"),
         ])];
         try
         {
@@ -159,7 +177,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
             rigs.ForEach(r => r.Dispose());
         }
         Assert.Equal(
-            Enumerable.Range(0, Marks).SelectMany(n => Enumerable.Repeat(n, Stores)), (await NumbersAsync(crossing, "fares", "mark")).Order());
+            Enumerable.Range(0, Marks).SelectMany(n => Enumerable.Repeat(n, Stores)),
+                (await NumbersAsync(crossing, "fares", "mark")).Order());
         Assert.False(rigs.Exists(r => !r.Lines.IsEmpty), string.Join('\n', rigs.SelectMany(r => r.Lines)));
     }
 }

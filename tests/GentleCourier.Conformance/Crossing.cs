@@ -6,7 +6,9 @@ using Microsoft.Extensions.Hosting;
 
 namespace GentleCourier.Conformance;
 
-/// <summary>A broker and the services of one test, at a place of the engine's; all are stopped and deleted at the end.</summary>
+/// <summary>
+/// A broker and the services of one test, at a place of the engine's; all are stopped and deleted at the end.
+/// </summary>
 public sealed class Crossing(Place place) : IAsyncDisposable
 {
     private readonly Dictionary<string, IStorePort> stores = [];
@@ -23,7 +25,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public IBroker Broker() => shared ??= AnotherBroker();
 
     /// <summary>A broker with connections of its own.</summary>
-    public IBroker AnotherBroker(TimeProvider? clock = null) => Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));
+    public IBroker AnotherBroker(TimeProvider? clock = null) =>
+        Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));
 
     /// <summary>The test's own store in a service's name, made once.</summary>
     public IStorePort SharedStore(string service)
@@ -32,15 +35,18 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         return store;
     }
 
-    public IStorePort Store(string service, TimeProvider? clock = null) => Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
+    public IStorePort Store(string service, TimeProvider? clock = null) =>
+        Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
     public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
         await AnotherBroker().PrepareAsync(
-            new Topology([.. routes.Select(r => r.Queue).Distinct()], [.. routes.Select(r => new Route(r.Type, r.Queue))]), create: true);
+            new Topology([.. routes.Select(r => r.Queue).Distinct()],
+                [.. routes.Select(r => new Route(r.Type, r.Queue))]), create: true);
 
     /// <summary>Builds a service with a store and the shared broker; it is not started.</summary>
-    public IHost Build(string service, Action<CourierBuilder>? configure = null, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    public IHost Build(string service, Action<CourierBuilder>? configure = null,
+        Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
     {
         hasHarbour |= service == "harbour";
         var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
@@ -63,7 +69,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         return host;
     }
 
-    public async Task<IHost> StartAsync(string service, Action<CourierBuilder>? configure = null, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    public async Task<IHost> StartAsync(string service, Action<CourierBuilder>? configure = null,
+        Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
     {
         var host = Build(service, configure, settings, services);
         await host.StartAsync().WaitAsync(Limit);
@@ -90,15 +97,18 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     /// <summary>A tap as a publisher would have encoded it; its number is its id.</summary>
-    public static EncodedEvent TapEvent(int number, string? key = null) => new($"{number}", "test.tap", key, System.Text.Encoding.UTF8.GetBytes(
+    public static EncodedEvent TapEvent(int number, string? key = null) =>
+        new($"{number}", "test.tap", key, System.Text.Encoding.UTF8.GetBytes(
         $$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
 
-    public async Task<QueueFigures> FiguresAsync(string queue) => (await Broker().ReadFiguresAsync()).Single(f => f.Queue == queue);
+    public async Task<QueueFigures> FiguresAsync(string queue) =>
+        (await Broker().ReadFiguresAsync()).Single(f => f.Queue == queue);
 
     /// <summary>Waits until everything published by the harbour has been relayed, and all taps are settled.</summary>
     public Task SettledAsync(int deadLetters = 0) => UntilAsync(
         async () => (!hasHarbour || (await SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
-            && await FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 } figures && figures.DeadLetters == deadLetters,
+            && await FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 } figures
+                && figures.DeadLetters == deadLetters,
         $"all is settled, with {deadLetters} dead letters");
 
     /// <summary>How long a test waits for anything.</summary>
@@ -133,7 +143,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         await place.DisposeAsync();
     }
 
-    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed : throw new ArgumentException($"no address: {address}", nameof(address));
+    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed
+        : throw new ArgumentException($"no address: {address}", nameof(address));
 
     private T Opened<T>(T item) where T : IAsyncDisposable
     {
@@ -145,13 +156,15 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 public static class CrossingExtensions
 {
     /// <summary>Settles, and fetches nothing along with it.</summary>
-    public static async Task<IReadOnlyList<bool>> SettledAsync(this IReceivingLink link, IReadOnlyList<Settlement> settlements) =>
+    public static async Task<IReadOnlyList<bool>> SettledAsync(
+        this IReceivingLink link, IReadOnlyList<Settlement> settlements) =>
         (await link.SettleAsync(settlements, 0, CancellationToken.None)).Took;
 
     public static IStorePort Store(this IHost host) => host.Services.GetRequiredService<IStorePort>();
 
     /// <summary>Publishes events as a service would: in one transaction of its store.</summary>
-    public static async Task PublishAsync<TContract>(this IHost host, params IEnumerable<TContract> contracts) where TContract : notnull =>
+    public static async Task PublishAsync<TContract>(this IHost host, params IEnumerable<TContract> contracts)
+        where TContract : notnull =>
         await host.PublishAsync([.. contracts.Select(c => EventDraft.Of(c))]);
 
     public static async Task PublishAsync(this IHost host, params EventDraft[] drafts)
@@ -162,7 +175,8 @@ public static class CrossingExtensions
         await transaction.CommitAsync();
     }
 
-    public static async Task ExecuteAsync(this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
+    public static async Task ExecuteAsync(
+        this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
     {
         await using var command = connection.Command(sql, parameters);
         await command.ExecuteNonQueryAsync();
@@ -189,7 +203,8 @@ public static class CrossingExtensions
         return (long)(await command.ExecuteScalarAsync())!;
     }
 
-    private static DbCommand Command(this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
+    private static DbCommand Command(
+        this DbConnection connection, string sql, params (string Name, object Value)[] parameters)
     {
         var command = connection.CreateCommand();
         command.CommandText = sql;

@@ -35,7 +35,8 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         // Two relays of one store compete while it is written to.
         var harbour = await crossing.StartAsync("harbour");
         await crossing.StartAsync("harbour");
-        await using (var setUp = await harbour.Store().OpenConnectionAsync()) await setUp.ExecuteAsync("CREATE TABLE tap (number INTEGER)");
+        await using (var setUp = await harbour.Store().OpenConnectionAsync()) await setUp.ExecuteAsync(
+            "CREATE TABLE tap (number INTEGER)");
 
         const int Writers = 8, Each = 40;
         await Task.WhenAll(Enumerable.Range(0, Writers).Select(writer => Task.Run(async () =>
@@ -47,7 +48,8 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
                 await using var connection = await harbour.Store().OpenConnectionAsync();
                 await using var transaction = await connection.BeginTransactionAsync();
                 if (random.Next(2) == 0) await Task.Yield();
-                await harbour.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Tap(number), partitionKey: $"{writer}");
+                await harbour.Services.GetRequiredService<IOutbox>()
+                    .AddAsync(transaction, new Tap(number), partitionKey: $"{writer}");
                 await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
                 if (random.Next(3) == 0) await transaction.RollbackAsync();
                 else await transaction.CommitAsync();
@@ -55,8 +57,10 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         })));
 
         var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap");
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
-        var relayed = (await crossing.Broker().PeekAsync("taps", 10_000)).Select(e => Crossing.NumberOf(e.Json)).Distinct().ToList();
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
+        var relayed = (await crossing.Broker().PeekAsync("taps", 10_000)).Select(e => Crossing.NumberOf(e.Json))
+            .Distinct().ToList();
         Assert.Equal(committed.Order(), relayed.Order());
         foreach (var writer in relayed.GroupBy(number => number / Each)) Assert.Equal(writer.Order(), writer);
     }
@@ -71,7 +75,8 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         {
             await using var transaction = await connection.BeginTransactionAsync();
             await outbox.AddAsync(transaction, new Tap(1));
-            await Assert.ThrowsAsync<ContractException>(() => outbox.AddManyAsync(transaction, [EventDraft.Of(new Tap(2)), EventDraft.Of(new Tap(3, null!))]));
+            await Assert.ThrowsAsync<ContractException>(() => outbox.AddManyAsync(
+                transaction, [EventDraft.Of(new Tap(2)), EventDraft.Of(new Tap(3, null!))]));
             await transaction.CommitAsync();
         }
         Assert.Equal(1, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
@@ -105,7 +110,8 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour");
         await Task.WhenAll(Enumerable.Range(0, 100).Select(i => Task.Run(() => harbour.PublishAsync(new Tap(i)))));
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 100, "all are relayed");
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 100, "all are relayed");
         var numbers = (await crossing.Broker().PeekAsync("taps", 1000)).Select(e => Crossing.NumberOf(e.Json));
         Assert.Equal(Enumerable.Range(0, 100), numbers.Order());
     }

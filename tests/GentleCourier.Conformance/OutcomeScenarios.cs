@@ -9,9 +9,11 @@ namespace GentleCourier.Conformance;
 /// <summary>What becomes of a delivery, by what its handler does and how long it takes.</summary>
 public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
 {
-    private static async Task<QueuedEvent> OnlyEventAsync(Crossing crossing) => Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
+    private static async Task<QueuedEvent> OnlyEventAsync(Crossing crossing) =>
+        Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
 
-    private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Action<QueueBinding>? bind = null, TimeProvider? clock = null) =>
+    private static Task<IHost> StartFaresAsync(
+        Crossing crossing, Log log, Action<QueueBinding>? bind = null, TimeProvider? clock = null) =>
         crossing.StartAsync(
             "fares",
             courier => courier.Receive("taps", queue =>
@@ -29,7 +31,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
     public async Task A_handler_names_the_delay_after_which_it_wants_the_event_again()
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new Log { OnTap = (_, _) => throw new RetryException(TimeSpan.FromHours(2), "the sailing has not left yet") };
+        var log = new Log { OnTap = (_, _) => throw new RetryException(
+            TimeSpan.FromHours(2), "the sailing has not left yet") };
         await StartFaresAsync(crossing, log);
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
@@ -44,7 +47,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.FirstDelay, queue.Options.LongestDelay) =
+        await StartFaresAsync(crossing, log,
+            queue => (queue.Options.RetriesAtOnce, queue.Options.FirstDelay, queue.Options.LongestDelay) =
             (3, TimeSpan.FromDays(1), TimeSpan.FromDays(1)));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
@@ -61,7 +65,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         var letter = (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0];
         Assert.Equal(1, letter.Attempts);
-        Assert.StartsWith("useless to try again: DirectoryNotFoundException: no such pier", letter.Reason, StringComparison.Ordinal);
+        Assert.StartsWith(
+            "useless to try again: DirectoryNotFoundException: no such pier", letter.Reason, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -69,13 +74,16 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
+        await StartFaresAsync(
+            crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
         var hourAgo = DateTimeOffset.UtcNow.AddHours(-1).ToString("O");
-        await crossing.Broker().PublishAsync([new EncodedEvent("1", "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
+        await crossing.Broker()
+            .PublishAsync([new EncodedEvent("1", "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","time":"{{hourAgo}}","data":{"number":1} }"""))]);
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal(
-            "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till is jammed",
+            "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till "
+            + "is jammed",
             (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
     }
 
@@ -87,23 +95,26 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         {
             OnTap = async (delivery, cancel) =>
             {
-                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                await (await delivery.BeginAsync(cancel))
+                    .Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
                 await Task.Delay(Timeout.Infinite, cancel);
             },
         };
-        await StartFaresAsync(crossing, log, queue => (queue.Options.MaxAttempts, queue.Options.TimeLimit) = (2, TimeSpan.FromMilliseconds(500)));
+        await StartFaresAsync(crossing, log,
+            queue => (queue.Options.MaxAttempts, queue.Options.TimeLimit) = (2, TimeSpan.FromMilliseconds(500)));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal(2, log.Taps.Count);
         Assert.Equal(
-            "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of 00:00:00.5000000",
+            "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of "
+            + "00:00:00.5000000",
             (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
     }
 
     [Fact]
-    public async Task A_handler_that_ignores_its_time_limit_is_reported_its_late_result_is_void_and_others_get_the_rest()
+    public async Task A_handler_that_ignores_its_time_limit_is_reported_and_void_and_others_get_the_rest()
     {
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
@@ -116,7 +127,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
             {
                 if (delivery.Data.Number > 0) return;
                 await finish.Task;
-                await (await delivery.BeginAsync(CancellationToken.None)).Connection!.ExecuteAsync("CREATE TABLE too_late (number INTEGER)");
+                await (await delivery.BeginAsync(CancellationToken.None))
+                    .Connection!.ExecuteAsync("CREATE TABLE too_late (number INTEGER)");
                 late.SetResult();
             },
         };
@@ -128,11 +140,13 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
                 (q.Options.Prefetch, q.Options.TimeLimit, q.Options.MaxAttempts) = (5, TimeSpan.FromMinutes(5), 1);
                 q.Handle<Tap, TapReceiver>();
             }),
-            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock).AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
+            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock)
+                .AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
         await fares.StartAsync();
         var broker = crossing.AnotherBroker(clock);
         await broker.PublishAsync([.. Enumerable.Range(0, 5).Select(i => Crossing.TapEvent(i))]);
-        await Crossing.UntilAsync(async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 5, "all are in hand");
+        await Crossing.UntilAsync(
+            async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 5, "all are in hand");
 
         await Crossing.UntilAsync(
             async () =>
@@ -141,14 +155,18 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
                 return await crossing.FiguresAsync("taps") is { DeadLetters: 1, InHand: 0, Ready: 4 };
             },
             "the one is set aside and the rest given back");
-        Assert.Contains(reports.Lines, line => line.Contains("test.tap 0 ran longer than its limit of 00:05:00 and ignores its cancellation", StringComparison.Ordinal));
-        Assert.All(await broker.PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+        Assert.Contains(reports.Lines, line => line.Contains(
+            "test.tap 0 ran longer than its limit of 00:05:00 and ignores its cancellation", StringComparison.Ordinal));
+        Assert.All(
+            await broker.PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
 
         finish.SetResult();
         await late.Task.WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0 }, "its place is free again, and the rest handled");
+        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0 },
+            "its place is free again, and the rest handled");
         Assert.False(await crossing.Store("fares").HasTableAsync("too_late"));
-        Assert.Equal(["1", "2", "3", "4"], (await crossing.Store("fares").ReadInboxAsync("taps")).Select(e => e.Id).Order());
+        Assert.Equal(
+            ["1", "2", "3", "4"], (await crossing.Store("fares").ReadInboxAsync("taps")).Select(e => e.Id).Order());
     }
 
     [Fact]
@@ -165,7 +183,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
                 await Task.Delay(Timeout.Infinite, CancellationToken.None);
             },
         };
-        var fares = await StartFaresAsync(crossing, log, queue => queue.Options.StopLimit = TimeSpan.FromMilliseconds(10));
+        var fares = await StartFaresAsync(
+            crossing, log, queue => queue.Options.StopLimit = TimeSpan.FromMilliseconds(10));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await begun.Task.WaitAsync(Crossing.Limit);
         await fares.StopAsync().WaitAsync(Crossing.Limit);
@@ -200,7 +219,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 0);
         Assert.Equal([1, 2, 3], log.Taps.Select(t => t.Data.Number));
         Assert.Equal([0, 0, 0], inHand);
-        Assert.Single(reports.Lines, line => line.EndsWith("is gone, it was settled on arrival: TimeoutException: the till is jammed", StringComparison.Ordinal));
+        Assert.Single(reports.Lines, line => line.EndsWith(
+            "is gone, it was settled on arrival: TimeoutException: the till is jammed", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -220,12 +240,14 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         var fares = await StartFaresAsync(crossing, log, queue => queue.Options.Settling = Settling.OnArrival);
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 5).Select(i => Crossing.TapEvent(i))]);
         await begun.Task.WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")) is { InHand: 4, Ready: 0 }, "the rest is held");
+        await Crossing.UntilAsync(
+            async () => (await crossing.FiguresAsync("taps")) is { InHand: 4, Ready: 0 }, "the rest is held");
         var stopping = fares.StopAsync();
         finish.SetResult();
         await stopping.WaitAsync(Crossing.Limit);
         Assert.Single(log.Taps);
-        Assert.All(await crossing.Broker().PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+        Assert.All(await crossing.Broker().PeekAsync("taps", 10),
+            e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
         Assert.Equal(4, (await crossing.FiguresAsync("taps")).Ready);
     }
 }

@@ -16,7 +16,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     };
 
     private static Task<IHost> StartFaresAsync(
-        Crossing crossing, Log log, Action<ReceiverOptions>? limits = null, Dictionary<string, string?>? settings = null, string service = "fares") =>
+        Crossing crossing, Log log, Action<ReceiverOptions>? limits = null,
+            Dictionary<string, string?>? settings = null, string service = "fares") =>
         crossing.StartAsync(
             service,
             courier => courier.Receive("taps", queue =>
@@ -31,7 +32,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     public async Task A_poison_event_becomes_a_dead_letter_after_its_last_attempt_and_the_queue_moves_on()
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new InvalidOperationException("no fare for this pier") : Task.CompletedTask };
+        var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new InvalidOperationException(
+            "no fare for this pier") : Task.CompletedTask };
         await StartFaresAsync(crossing, log, settings: QuickRetries);
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(new Tap(1), new Tap(2));
@@ -41,7 +43,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         Assert.Single(log.Taps, t => t.Data.Number == 2);
         var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
         Assert.Equal(5, letter.Attempts);
-        Assert.Equal("failed all 5 attempts; the last with InvalidOperationException: no fare for this pier", letter.Reason);
+        Assert.Equal(
+            "failed all 5 attempts; the last with InvalidOperationException: no fare for this pier", letter.Reason);
         Assert.Equal("System.InvalidOperationException", letter.Failure!.Exception);
         Assert.Contains(nameof(TapReceiver), letter.Failure.Stack, StringComparison.Ordinal);
         Assert.Contains($"{Environment.ProcessId}", letter.Worker, StringComparison.Ordinal);
@@ -50,14 +53,22 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Theory]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"seven"} }""", "unreadable body: test.tap, field 'number'")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"pier":"Longsand"} }""", "missing required properties including: 'number'")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":1,"pier":null} }""", "unreadable body: test.tap, field 'pier'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"seven"} }""",
+        "unreadable body: test.tap, field 'number'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"pier":"Longsand"} }""",
+        "missing required properties including: 'number'")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":1,"pier":null} }""",
+        "unreadable body: test.tap, field 'pier'")]
     [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap"}""", "the event has no data")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""", "the body is 'text/csv', not JSON")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.unknown","data":{} }""", "no receiver for type 'test.unknown' on queue 'taps'; it handles test.tap")]
-    [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""", "the CloudEvents attribute 'id' is missing or empty")]
-    [InlineData("""{"specversion":"2.0","id":"x","source":"/t","type":"test.tap","data":{} }""", "'specversion' must be \"1.0\", but is \"2.0\"")]
+    [InlineData(
+        """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""",
+        "the body is 'text/csv', not JSON")]
+    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.unknown","data":{} }""",
+        "no receiver for type 'test.unknown' on queue 'taps'; it handles test.tap")]
+    [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""",
+        "the CloudEvents attribute 'id' is missing or empty")]
+    [InlineData("""{"specversion":"2.0","id":"x","source":"/t","type":"test.tap","data":{} }""",
+        "'specversion' must be \"1.0\", but is \"2.0\"")]
     [InlineData("""[1,2]""", "not an object")]
     [InlineData("Longsand;0417;06:12", "the body is not JSON")]
     [InlineData("", "the body is not JSON")]
@@ -87,7 +98,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new Spiteful() : Task.CompletedTask };
-        await StartFaresAsync(crossing, log, limits => (limits.MaxAttempts, limits.FirstDelay, limits.LongestDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
+        await StartFaresAsync(crossing, log,
+            limits => (limits.MaxAttempts, limits.FirstDelay, limits.LongestDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1), new Tap(2));
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 1, 2], log.Taps.Select(t => t.Data.Number).Order());
@@ -116,20 +128,25 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
             OnTap = async (delivery, cancel) =>
             {
                 var transaction = await delivery.BeginAsync(cancel);
-                await transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
-                await fares.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Charged(delivery.Data.Number), cancellationToken: cancel);
+                await transaction.Connection!.ExecuteAsync(
+                    "INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
+                await fares.Services.GetRequiredService<IOutbox>()
+                    .AddAsync(transaction, new Charged(delivery.Data.Number), cancellationToken: cancel);
                 // It fails twice, half of its work done.
                 if (delivery.Attempt < 3) throw new TimeoutException("the till is jammed");
             },
         };
-        fares = crossing.Build("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), QuickRetries, s => s.AddSingleton(log));
+        fares = crossing.Build(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), QuickRetries, s => s.AddSingleton(log));
         await fares.Store().PrepareAsync(create: true);
-        await using (var connection = await fares.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
+        await using (var connection = await fares.Store().OpenConnectionAsync()) await connection.ExecuteAsync(
+            "CREATE TABLE charge (number INTEGER)");
         await fares.StartAsync();
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(7));
 
         await crossing.SettledAsync();
-        await Crossing.UntilAsync(async () => (await fares.Store().ReadOutboxFiguresAsync()).Waiting == 0, "the charge is relayed");
+        await Crossing.UntilAsync(
+            async () => (await fares.Store().ReadOutboxFiguresAsync()).Waiting == 0, "the charge is relayed");
         Assert.Equal(3, log.Taps.Count);
         Assert.Equal([7], await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge"));
         Assert.Equal([7], (await crossing.Broker().PeekAsync("charges", 10)).Select(e => Crossing.NumberOf(e.Json)));
@@ -145,7 +162,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"));
         await crossing.SettledAsync();
-        await harbour.PublishAsync(EventDraft.Of(new Tap(1), id: "gate-7/0001"), EventDraft.Of(new Tap(2), id: "gate-7/0002"));
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(1), id: "gate-7/0001"), EventDraft.Of(new Tap(2), id: "gate-7/0002"));
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the new one is handled");
         await crossing.SettledAsync();
         Assert.Equal([1, 2], log.Taps.Select(t => t.Data.Number));
@@ -158,7 +176,10 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         // Three of each, next to each other and far apart: when they come, none has been handled yet.
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 50).SelectMany(n => new[] { n, n }).Concat(Enumerable.Range(0, 50)).Select(n => Crossing.TapEvent(n))]);
+        await crossing.Broker()
+            .PublishAsync(
+            [.. Enumerable.Range(0, 50).SelectMany(n => new[] { n, n }).Concat(Enumerable.Range(0, 50)).Select(
+            n => Crossing.TapEvent(n))]);
         var log = new Log();
         // A clock that stands still: what was found when they came is as good as new for all of them.
         var fares = await crossing.StartAsync(
@@ -168,7 +189,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
                 queue.Options.Prefetch = 150;
                 queue.Handle<Tap, TapReceiver>();
             }),
-            services: services => services.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow)));
+            services: services =>
+                services.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow)));
         await crossing.SettledAsync();
         Assert.Equal(Enumerable.Range(0, 50), log.Taps.Select(t => t.Data.Number).Order());
         Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(3, e.Copies));
@@ -187,20 +209,25 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
                 // Both have looked into the inbox and found nothing when they begin.
                 await Task.Run(() => together.SignalAndWait(Crossing.Limit), cancel);
                 var transaction = await delivery.BeginAsync(cancel);
-                await transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
+                await transaction.Connection!.ExecuteAsync(
+                    "INSERT INTO charge VALUES (@n)", ("@n", delivery.Data.Number));
             },
         };
         var store = crossing.Store("fares");
         await store.PrepareAsync(create: true);
-        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
+        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync(
+            "CREATE TABLE charge (number INTEGER)");
         await StartFaresAsync(crossing, log, limits => limits.Prefetch = 1);
         await StartFaresAsync(crossing, log, limits => limits.Prefetch = 1);
         var harbour = await crossing.StartAsync("harbour");
         const int Pairs = 10;
-        await harbour.PublishAsync([.. Enumerable.Range(0, Pairs).SelectMany(i => Enumerable.Repeat(i, 2)).Select(i => EventDraft.Of(new Tap(i), id: $"{i}"))]);
+        await harbour.PublishAsync(
+            [.. Enumerable.Range(0, Pairs).SelectMany(i => Enumerable.Repeat(i, 2)).Select(
+            i => EventDraft.Of(new Tap(i), id: $"{i}"))]);
 
         await crossing.SettledAsync();
-        Assert.Equal(Enumerable.Range(0, Pairs), (await Crossing.NumbersAsync(store, "SELECT number FROM charge")).Order());
+        Assert.Equal(
+            Enumerable.Range(0, Pairs), (await Crossing.NumbersAsync(store, "SELECT number FROM charge")).Order());
         Assert.All(await store.ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
 
@@ -270,7 +297,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         {
             OnTap = async (delivery, cancel) =>
             {
-                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                await (await delivery.BeginAsync(cancel))
+                    .Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
                 started.TrySetResult();
                 await Task.Delay(Timeout.Infinite, cancel);
             },
@@ -339,7 +367,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         {
             clock.Advance(TimeSpan.FromSeconds(15));
             var due = clock.GetUtcNow().AddSeconds(29);
-            await Crossing.UntilAsync(async () => (await broker.PeekAsync("taps", 1))[0].Until >= due, "the lease is renewed");
+            await Crossing.UntilAsync(
+                async () => (await broker.PeekAsync("taps", 1))[0].Until >= due, "the lease is renewed");
         }
         var held = Assert.Single(await broker.PeekAsync("taps", 10));
         Assert.Equal((QueuedState.InHand, 1), (held.State, held.Attempts));
@@ -360,7 +389,8 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         };
         ActivitySource.AddActivityListener(listener);
         var handled = new TaskCompletionSource<Activity?>();
-        await StartFaresAsync(crossing, new Log { OnTap = (_, _) => { handled.TrySetResult(Activity.Current); return Task.CompletedTask; } });
+        await StartFaresAsync(crossing,
+            new Log { OnTap = (_, _) => { handled.TrySetResult(Activity.Current); return Task.CompletedTask; } });
         var harbour = await crossing.StartAsync("harbour");
 
         string published;
@@ -379,8 +409,10 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var error = await Assert.ThrowsAsync<OptionsValidationException>(() => StartFaresAsync(
-            crossing, new Log(), settings: new() { ["Courier:Receivers:taps:Prefetch"] = "0", ["Courier:Relay:BatchSize"] = "0" }));
-        Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0", error.Message, StringComparison.Ordinal);
+            crossing, new Log(),
+                settings: new() { ["Courier:Receivers:taps:Prefetch"] = "0", ["Courier:Relay:BatchSize"] = "0" }));
+        Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0",
+            error.Message, StringComparison.Ordinal);
         Assert.Contains("Courier:Relay:BatchSize must be", error.Message, StringComparison.Ordinal);
     }
 
@@ -404,6 +436,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, limits => (limits.Inbox, limits.MaxAttempts) = (false, 1));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Contains("received without an inbox", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
+        Assert.Contains("received without an inbox", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason,
+            StringComparison.Ordinal);
     }
 }

@@ -6,7 +6,8 @@ namespace GentleCourier.Conformance;
 
 public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 {
-    private static readonly Dictionary<string, string?> Quick = new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.050" };
+    private static readonly Dictionary<string, string?> Quick = new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010",
+        ["Courier:Relay:LongestDelay"] = "00:00:00.050" };
 
     [Fact]
     public async Task An_event_without_a_route_is_held_with_its_error_and_delays_only_those_with_its_key()
@@ -21,18 +22,22 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await harbour.PublishAsync(EventDraft.Of(new Tap(4), partitionKey: "a"), EventDraft.Of(new Tap(5)));
 
         var broker = crossing.Broker();
-        await Crossing.UntilAsync(async () => (await broker.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
+        await Crossing.UntilAsync(
+            async () => (await broker.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
         Assert.Equal([3, 5], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
         var held = await harbour.Store().ReadHeldAsync(10);
         Assert.Contains("no queue is routed for type 'test.charged'", held[0].LastError, StringComparison.Ordinal);
         Assert.All(held.Skip(1), e => Assert.Contains("waits behind", e.LastError, StringComparison.Ordinal));
 
         // Once it has a route everything follows, in order.
         await crossing.RouteAsync(("test.charged", "taps"));
-        await Crossing.UntilAsync(async () => (await broker.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
+        await Crossing.UntilAsync(
+            async () => (await broker.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
         Assert.Equal([3, 5, 1, 2, 4], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all are marked");
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all are marked");
     }
 
     [Fact]
@@ -42,10 +47,13 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:MaxEventBytes"] = "16000000" });
         await harbour.PublishAsync(
-            EventDraft.Of(new Tap(1, new string('x', 5_000_000)), partitionKey: "a"), EventDraft.Of(new Tap(2), partitionKey: "a"));
+            EventDraft.Of(new Tap(1, new string('x', 5_000_000)), partitionKey: "a"),
+                EventDraft.Of(new Tap(2), partitionKey: "a"));
 
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
         var refused = Assert.Single(await harbour.Store().ReadHeldAsync(10));
         Assert.Null(refused.Due);
         Assert.Contains("takes 4,194,304 at the most", refused.LastError, StringComparison.Ordinal);
@@ -59,15 +67,18 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour", settings: Quick);
         await harbour.PublishAsync(Enumerable.Range(0, 10).Select(i => new Tap(i)));
 
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).LastError is not null, "the relay has failed");
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).LastError is not null, "the relay has failed");
         var figures = await harbour.Store().ReadOutboxFiguresAsync();
         Assert.Equal(10, figures.Waiting);
         Assert.Contains(crossing.Broker().DisplayName, figures.LastError, StringComparison.Ordinal);
         Assert.Contains("courier schema apply", figures.LastError, StringComparison.Ordinal);
 
         await crossing.RouteAsync(("test.tap", "taps"));
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 10, "the broker has them");
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()) is { Waiting: 0, LastError: null }, "the error is gone");
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 10, "the broker has them");
+        await Crossing.UntilAsync(async () => (
+            await harbour.Store().ReadOutboxFiguresAsync()) is { Waiting: 0, LastError: null }, "the error is gone");
     }
 
     [Fact]
@@ -84,10 +95,13 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(20, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
 
         await crossing.StartAsync("harbour");
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
         var log = new Log();
-        var fares = await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
+        var fares = await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
         Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
@@ -110,12 +124,15 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         // By itself it would look again after minutes, far beyond the limit of the test.
         var relay = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
-        await Crossing.UntilAsync(async () => (await relay.Store().ReadOutboxFiguresAsync()).Relay is not null, "it leads");
+        await Crossing.UntilAsync(
+            async () => (await relay.Store().ReadOutboxFiguresAsync()).Relay is not null, "it leads");
         var publisher = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         for (var i = 1; i <= 20; i++)
         {
             await publisher.PublishAsync(new Tap(i));
-            if (i % 2 == 0) await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == i, "it is relayed");
+            if (i % 2 == 0)
+                await Crossing.UntilAsync(
+                async () => (await crossing.FiguresAsync("taps")).Ready == i, "it is relayed");
         }
     }
 
@@ -126,19 +143,22 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         using var rig = new Rig(crossing, "relay", "harbour");
-        await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is not null, "the first relay leads");
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is not null, "the first relay leads");
         var first = (await harbour.Store().ReadOutboxFiguresAsync()).Relay;
         await crossing.StartAsync("harbour");
 
         await harbour.PublishAsync(new Tap(1));
-        await Crossing.UntilAsync(async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the leader relays");
+        await Crossing.UntilAsync(
+            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the leader relays");
         Assert.Equal(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
 
         await rig.KillAsync();
         await harbour.PublishAsync(new Tap(2));
         // The first one may have been killed before it marked its event, which comes twice then.
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().PeekAsync("taps", 10)).Any(e => Crossing.NumberOf(e.Json) == 2), "the other relays");
+            async () => (await crossing.Broker().PeekAsync("taps", 10)).Any(e => Crossing.NumberOf(e.Json) == 2),
+                "the other relays");
         Assert.NotEqual(first, (await harbour.Store().ReadOutboxFiguresAsync()).Relay);
     }
 
@@ -146,7 +166,8 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();
-        await store.AddAsync(transaction, [.. events.Select(e => new EncodedEvent(e.Id, "test.tap", e.Key, "{}"u8.ToArray()))]);
+        await store.AddAsync(
+            transaction, [.. events.Select(e => new EncodedEvent(e.Id, "test.tap", e.Key, "{}"u8.ToArray()))]);
         await transaction.CommitAsync();
     }
 
@@ -158,11 +179,14 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
         var term = (await store.LeadAsync("one", TimeSpan.FromDays(1)))!.Value;
-        async Task<string[]> ReadAsync(int limit = 10) => [.. (await store.ReadOutboxAsync(limit)).Rows.Select(r => r.Event.Id)];
+        async Task<string[]> ReadAsync(int limit = 10) =>
+            [.. (await store.ReadOutboxAsync(limit)).Rows.Select(r => r.Event.Id)];
 
         await AddAsync(store, ("1", "a"), ("2", "b"));
         var rows = (await store.ReadOutboxAsync(10)).Rows;
-        await store.MarkAsync(term, [new(rows[0], PublishResult.Deferred("not now"), TimeSpan.FromMinutes(1)), new(rows[1], PublishResult.Taken, default)]);
+        await store.MarkAsync(
+            term, [new(rows[0], PublishResult.Deferred("not now"), TimeSpan.FromMinutes(1)),
+            new(rows[1], PublishResult.Taken, default)]);
 
         await AddAsync(store, ("3", "a"), ("4", null), ("5", "b"), ("6", "a"));
         Assert.Equal(["4", "5"], await ReadAsync());
@@ -175,7 +199,8 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         rows = (await store.ReadOutboxAsync(10)).Rows;
         await store.MarkAsync(term, [new(rows[0], PublishResult.Deferred("still not"), TimeSpan.FromMinutes(5))]);
         Assert.Equal(["4", "5"], await ReadAsync());
-        Assert.Equal(("1", 2, "still not"), (await store.ReadHeldAsync(1)).Select(h => (h.Id, h.Attempts, h.LastError)).Single());
+        Assert.Equal(("1", 2, "still not"),
+            (await store.ReadHeldAsync(1)).Select(h => (h.Id, h.Attempts, h.LastError)).Single());
         clock.Advance(TimeSpan.FromMinutes(5));
 
         // However many have failed before, fresh ones get into every batch.

@@ -20,7 +20,8 @@ public sealed class Reports : ILoggerFactory, ILogger
 
     public bool IsEnabled(LogLevel logLevel) => true;
 
-    public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception, Func<TState, Exception?, string> formatter)
+    public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception,
+        Func<TState, Exception?, string> formatter)
     {
         Lines.Enqueue(formatter(state, exception));
         if (exception is not null) Errors.Enqueue(exception);

@@ -17,7 +17,8 @@ public sealed class Rig : IDisposable
     {
         var here = AppContext.BaseDirectory.TrimEnd('/');
         var program = Path.Combine(here, "../../CrashRig", Path.GetFileName(here), "CrashRig");
-        string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}", .. settings];
+        string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}",
+            .. settings];
         process = Process.Start(new ProcessStartInfo(program, [role, .. all.Select(s => $"--{s}")])
         {
             UseShellExecute = false,

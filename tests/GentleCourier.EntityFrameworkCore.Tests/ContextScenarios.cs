@@ -30,17 +30,21 @@ public sealed class Steps
 /// <summary>Publishing and receiving with a context, on each engine.</summary>
 public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 {
-    private static readonly Dictionary<string, string?> Patient = new() { ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001" };
+    private static readonly Dictionary<string, string?> Patient =
+        new() { ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001" };
 
     private static void AddContext(IServiceCollection services, Registered registered)
     {
-        if (registered == Registered.Pooled) services.AddDbContextPool<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
-        else services.AddDbContext<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>(), registered == Registered.Retrying));
+        if (registered == Registered.Pooled)
+            services.AddDbContextPool<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
+        else services.AddDbContext<HarbourContext>(
+            (sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>(), registered == Registered.Retrying));
     }
 
     /// <summary>A service with a context, and the context's tables.</summary>
     private static async Task<IHost> StartAsync(
-        Crossing crossing, string service, Action<CourierBuilder>? configure = null, Registered registered = Registered.Scoped, Action<IServiceCollection>? services = null,
+        Crossing crossing, string service, Action<CourierBuilder>? configure = null,
+            Registered registered = Registered.Scoped, Action<IServiceCollection>? services = null,
         Dictionary<string, string?>? settings = null)
     {
         var host = crossing.Build(
@@ -56,7 +60,10 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
                 AddContext(s, registered);
                 services?.Invoke(s);
             });
-        await using (var scope = host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<HarbourContext>().Database.EnsureCreatedAsync();
+        await using (
+            var scope =
+            host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<HarbourContext>()
+            .Database.EnsureCreatedAsync();
         await host.StartAsync().WaitAsync(Crossing.Limit);
         return host;
     }
@@ -70,7 +77,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     private static async Task<List<int>> BoardingsAsync(IHost host)
     {
         await using var scope = host.Services.CreateAsyncScope();
-        return await scope.ServiceProvider.GetRequiredService<HarbourContext>().Boardings.OrderBy(b => b.Tap).Select(b => b.Tap).ToListAsync();
+        return await scope.ServiceProvider.GetRequiredService<HarbourContext>().Boardings.OrderBy(b => b.Tap)
+            .Select(b => b.Tap).ToListAsync();
     }
 
     private static async Task<List<int>> OutboxAsync(IHost host) =>
@@ -135,7 +143,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal("gate-7-0003", rows[1].Event.Id);
         var read = Event.Read(rows[0].Event.Json);
         Assert.Equal(("/test/harbour", "a passenger"), (read.Source, read.Subject));
-        Assert.InRange((await harbour.Store().ReadOutboxFiguresAsync()).OldestAge!.Value, TimeSpan.FromSeconds(-1), Crossing.Limit);
+        Assert.InRange((await harbour.Store().ReadOutboxFiguresAsync()).OldestAge!.Value, TimeSpan.FromSeconds(-1),
+            Crossing.Limit);
     }
 
     [Fact]
@@ -153,7 +162,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             }
             await context.SaveChangesAsync();
             Assert.All(context.ChangeTracker.Entries(), e => Assert.IsType<Boarding>(e.Entity));
-            context.AddEvents(Enumerable.Range(500, 100).Select(number => EventDraft.Of(new Tap(number), partitionKey: "card-1")));
+            context.AddEvents(
+                Enumerable.Range(500, 100).Select(number => EventDraft.Of(new Tap(number), partitionKey: "card-1")));
             await context.SaveChangesAsync();
         });
         Assert.Equal(Enumerable.Range(0, 600), await OutboxAsync(harbour));
@@ -168,7 +178,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         {
             context.Boardings.Add(new Boarding { Tap = 1 });
             context.AddEvent(new Tap(1));
-            await using (await context.Database.BeginTransactionAsync()) await context.SaveChangesAsync(acceptAllChangesOnSuccess: false);
+            await using (await context.Database.BeginTransactionAsync()) await context.SaveChangesAsync(
+                acceptAllChangesOnSuccess: false);
             await context.SaveChangesAsync();
         });
         Assert.Equal([1], await BoardingsAsync(harbour));
@@ -191,7 +202,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             var cyclic = new Cyclic(1);
             cyclic.Next = cyclic;
             context.Boardings.Add(new Boarding { Tap = 1 });
-            var refused = Assert.Throws<ContractException>(() => context.AddEvents([EventDraft.Of(new Tap(1)), EventDraft.Of(cyclic)]));
+            var refused = Assert.Throws<ContractException>(() => context.AddEvents(
+                [EventDraft.Of(new Tap(1)), EventDraft.Of(cyclic)]));
             Assert.Contains("test.cyclic, field 'next", refused.Message, StringComparison.Ordinal);
             await context.SaveChangesAsync();
         });
@@ -208,7 +220,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         var harbour = await StartAsync(crossing, "harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
         for (var number = 0; number < 20; number++)
         {
-            await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, $"tap {number - 1} has been relayed");
+            await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0,
+                $"tap {number - 1} has been relayed");
             await InContextAsync(harbour, async context =>
             {
                 await using var transaction = number % 2 == 0 ? null : await context.Database.BeginTransactionAsync();
@@ -217,7 +230,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
                 if (transaction is not null) await transaction.CommitAsync();
             });
         }
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 20 }, "all have been relayed");
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 20 }, "all have been relayed");
     }
 
     /// <summary>Writes down who boarded, and publishes it, by what the test says.</summary>
@@ -230,7 +244,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             // On a context that is enlisted already it changes nothing.
             await delivery.BeginAsync(context, cancellationToken);
             Assert.NotNull(context.Database.CurrentTransaction);
-            Assert.Same(context.Database.CurrentTransaction.GetDbTransaction(), await delivery.BeginAsync(cancellationToken));
+            Assert.Same(
+                context.Database.CurrentTransaction.GetDbTransaction(), await delivery.BeginAsync(cancellationToken));
             Assert.False(await context.Boardings.AnyAsync(b => b.Tap == delivery.Data.Number, cancellationToken));
             context.Boardings.Add(new Boarding { Tap = delivery.Data.Number, Pier = delivery.Data.Pier });
             context.AddEvent(new Charged(delivery.Data.Number));
@@ -239,7 +254,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    private static Task<IHost> StartBoardingAsync(Crossing crossing, Steps steps, Registered registered = Registered.Scoped, int maxAttempts = 5) => StartAsync(
+    private static Task<IHost> StartBoardingAsync(
+        Crossing crossing, Steps steps, Registered registered = Registered.Scoped, int maxAttempts = 5) => StartAsync(
         crossing, "deck",
         courier =>
         {
@@ -259,17 +275,20 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     [InlineData(Registered.Pooled, false, false)]
     [InlineData(Registered.Retrying, false, true)]
     [InlineData(Registered.Retrying, true, false)]
-    public async Task A_receiver_works_in_its_context_and_everything_commits_with_the_inbox(Registered registered, bool beginsItself, bool saves)
+    public async Task A_receiver_works_in_its_context_and_everything_commits_with_the_inbox(
+        Registered registered, bool beginsItself, bool saves)
     {
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         // Every tap comes twice, and each first attempt at an odd one fails when all is done.
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 40).Concat(Enumerable.Range(0, 40)).Select(n => Crossing.TapEvent(n))]);
+        await crossing.Broker().PublishAsync(
+            [.. Enumerable.Range(0, 40).Concat(Enumerable.Range(0, 40)).Select(n => Crossing.TapEvent(n))]);
         var steps = new Steps
         {
             BeginsItself = beginsItself,
             Saves = saves,
-            Then = (delivery, _) => delivery.Data.Number % 2 == 1 && delivery.Attempt == 1 ? throw new InvalidOperationException("the gate is stuck") : Task.CompletedTask,
+            Then = (delivery, _) => delivery.Data.Number % 2 == 1 && delivery.Attempt == 1
+                ? throw new InvalidOperationException("the gate is stuck") : Task.CompletedTask,
         };
         var deck = await StartBoardingAsync(crossing, steps, registered);
         await crossing.SettledAsync();
@@ -287,7 +306,10 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         var steps = new Steps();
         var first = await StartBoardingAsync(crossing, steps);
         await StartBoardingAsync(crossing, steps);
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 200).SelectMany(n => new[] { Crossing.TapEvent(n), Crossing.TapEvent(n), Crossing.TapEvent(n) })]);
+        await crossing.Broker()
+            .PublishAsync(
+            [.. Enumerable.Range(0, 200).SelectMany(
+            n => new[] { Crossing.TapEvent(n), Crossing.TapEvent(n), Crossing.TapEvent(n) })]);
         await crossing.SettledAsync();
 
         Assert.Equal(Enumerable.Range(0, 200), await BoardingsAsync(first));
@@ -335,8 +357,11 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             {
                 try
                 {
-                    // PostgreSQL gives the transaction up, and would answer a commit by rolling back; SQLite only the statement.
-                    if (delivery.Attempt == 1) await context.Database.ExecuteSqlRawAsync("INSERT INTO \"Boardings\" (\"Id\", \"Tap\", \"Pier\") VALUES (1000, 1, NULL)");
+                    // PostgreSQL gives the transaction up, and would answer a commit by rolling back; SQLite only the
+                    // statement.
+                    if (delivery.Attempt == 1)
+                        await context.Database.ExecuteSqlRawAsync(
+                        "INSERT INTO \"Boardings\" (\"Id\", \"Tap\", \"Pier\") VALUES (1000, 1, NULL)");
                 }
                 catch (System.Data.Common.DbException)
                 {
@@ -381,7 +406,9 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             Assert.Single(await crossing.Broker().ReadDeadLettersAsync("taps", 2)).Reason, StringComparison.Ordinal);
 
         var twice = Assert.Throws<InvalidOperationException>(() => crossing.Build(
-            "deck", courier => courier.Receive("taps", queue => queue.Enlist<HarbourContext>().Enlist<PlainContext>().Handle<Tap, LateReceiver>())));
+            "deck", courier =>
+                courier.Receive("taps",
+                queue => queue.Enlist<HarbourContext>().Enlist<PlainContext>().Handle<Tap, LateReceiver>())));
         Assert.Contains("queue 'taps' has a context already", twice.Message, StringComparison.Ordinal);
     }
 
@@ -422,36 +449,47 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         var store = crossing.SharedStore("harbour");
 
         // Nobody has run the migrations: the host must not make tables that they would find in their way.
-        var noTables = crossing.Build("harbour", c => c.UseDbContext<HarbourContext>(), services: s => AddContext(s, Registered.Scoped));
+        var noTables = crossing.Build(
+            "harbour", c => c.UseDbContext<HarbourContext>(), services: s => AddContext(s, Registered.Scoped));
         await using (var connection = await AnyDatabaseAsync(crossing, "harbour"))
         {
         }
         var problem = await Assert.ThrowsAsync<CourierException>(() => noTables.StartAsync());
-        Assert.Contains("here they are made by the migrations of HarbourContext", problem.Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "here they are made by the migrations of HarbourContext", problem.Message, StringComparison.Ordinal);
 
         var notRegistered = crossing.Build("harbour", c => c.UseDbContext<HarbourContext>());
         problem = await Assert.ThrowsAsync<CourierException>(() => notRegistered.StartAsync());
         Assert.Contains("services.AddDbContext<HarbourContext>(…)", problem.Message, StringComparison.Ordinal);
 
-        var noModel = crossing.Build("harbour", c => c.UseDbContext<PlainContext>(), services: s => s.AddDbContext<PlainContext>(o => o.UseStore(store)));
+        var noModel = crossing.Build("harbour", c => c.UseDbContext<PlainContext>(),
+            services: s => s.AddDbContext<PlainContext>(o => o.UseStore(store)));
         problem = await Assert.ThrowsAsync<CourierException>(() => noModel.StartAsync());
-        Assert.Contains("PlainContext has no outbox in its model: say model.AddGentleCourier(Database)", problem.Message, StringComparison.Ordinal);
+        Assert.Contains("PlainContext has no outbox in its model: say model.AddGentleCourier(Database)",
+            problem.Message, StringComparison.Ordinal);
         await using (var scope = noModel.Services.CreateAsyncScope())
         {
             var plain = scope.ServiceProvider.GetRequiredService<PlainContext>();
-            Assert.Contains("model.AddGentleCourier(Database)", Assert.Throws<InvalidOperationException>(() => plain.AddEvent(new Tap(1))).Message, StringComparison.Ordinal);
+            Assert.Contains(
+                "model.AddGentleCourier(Database)",
+                Assert.Throws<InvalidOperationException>(() => plain.AddEvent(new Tap(1))).Message,
+                StringComparison.Ordinal);
         }
 
-        await using var unknown = new HarbourContext(new DbContextOptionsBuilder<HarbourContext>().UseStore(store).Options);
+        await using var unknown = new HarbourContext(
+            new DbContextOptionsBuilder<HarbourContext>().UseStore(store).Options);
         Assert.Contains(
-            "say courier.UseDbContext<HarbourContext>()", Assert.Throws<InvalidOperationException>(() => unknown.AddEvent(new Tap(1))).Message, StringComparison.Ordinal);
+            "say courier.UseDbContext<HarbourContext>()",
+                Assert.Throws<InvalidOperationException>(() => unknown.AddEvent(new Tap(1))).Message,
+                StringComparison.Ordinal);
 
         // What is written into another database than the store's would never be relayed.
         var other = crossing.SharedStore("fares");
         await other.PrepareAsync(create: true);
         await store.PrepareAsync(create: true);
         var elsewhere = crossing.Build(
-            "harbour", c => c.UseDbContext<HarbourContext>(), services: s => s.AddDbContext<HarbourContext>(o => o.UseStore(other)));
+            "harbour", c => c.UseDbContext<HarbourContext>(), services: s =>
+                s.AddDbContext<HarbourContext>(o => o.UseStore(other)));
         await InContextAsync(elsewhere, async context =>
         {
             context.AddEvent(new Tap(1));
@@ -467,7 +505,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     private static async Task<IAsyncDisposable> AnyDatabaseAsync(Crossing crossing, string service)
     {
         var file = crossing.StoreAddress(service);
-        if (file.StartsWith("sqlite:", StringComparison.Ordinal)) await File.WriteAllBytesAsync(file["sqlite:".Length..], []);
+        if (file.StartsWith("sqlite:", StringComparison.Ordinal))
+            await File.WriteAllBytesAsync(file["sqlite:".Length..], []);
         return await crossing.SharedStore(service).OpenConnectionAsync();
     }
 
@@ -484,7 +523,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     public async Task Tables_that_are_left_out_of_migrations_are_made_by_the_host()
     {
         await using var crossing = new Crossing(new TPlace());
-        var harbour = await crossing.StartAsync("harbour", c => c.UseDbContext<LooseContext>(), NoRelay, s => s.AddDbContext<LooseContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>())));
+        var harbour = await crossing.StartAsync("harbour", c => c.UseDbContext<LooseContext>(), NoRelay,
+            s => s.AddDbContext<LooseContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>())));
         await using var scope = harbour.Services.CreateAsyncScope();
         var context = scope.ServiceProvider.GetRequiredService<LooseContext>();
         Assert.Equal("", context.Database.GenerateCreateScript().Trim());
@@ -495,6 +535,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 
     private sealed class LooseContext(DbContextOptions<LooseContext> options) : DbContext(options)
     {
-        protected override void OnModelCreating(ModelBuilder modelBuilder) => modelBuilder.AddGentleCourier(Database, inMigrations: false);
+        protected override void OnModelCreating(ModelBuilder modelBuilder) =>
+            modelBuilder.AddGentleCourier(Database, inMigrations: false);
     }
 }

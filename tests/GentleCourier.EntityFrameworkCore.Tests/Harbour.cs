@@ -36,7 +36,8 @@ public sealed class HarbourOnPostgres(DbContextOptions<HarbourOnPostgres> option
 {
     internal sealed class Factory : IDesignTimeDbContextFactory<HarbourOnPostgres>
     {
-        public HarbourOnPostgres CreateDbContext(string[] args) => new(new DbContextOptionsBuilder<HarbourOnPostgres>().UseNpgsql().Options);
+        public HarbourOnPostgres CreateDbContext(string[] args) =>
+            new(new DbContextOptionsBuilder<HarbourOnPostgres>().UseNpgsql().Options);
     }
 }
 
@@ -44,14 +45,16 @@ public sealed class HarbourOnSqlite(DbContextOptions<HarbourOnSqlite> options) :
 {
     internal sealed class Factory : IDesignTimeDbContextFactory<HarbourOnSqlite>
     {
-        public HarbourOnSqlite CreateDbContext(string[] args) => new(new DbContextOptionsBuilder<HarbourOnSqlite>().UseSqlite("Data Source=none.db").Options);
+        public HarbourOnSqlite CreateDbContext(string[] args) =>
+            new(new DbContextOptionsBuilder<HarbourOnSqlite>().UseSqlite("Data Source=none.db").Options);
     }
 }
 
 internal static class Providers
 {
     /// <summary>The provider for the store's database.</summary>
-    public static DbContextOptionsBuilder UseStore(this DbContextOptionsBuilder options, IStorePort store, bool retrying = false)
+    public static DbContextOptionsBuilder UseStore(
+        this DbContextOptionsBuilder options, IStorePort store, bool retrying = false)
     {
         _ = store.OutboxTable.Contains('.', StringComparison.Ordinal)
             ? options.UseNpgsql(store.ConnectionString, o => _ = retrying ? o.EnableRetryOnFailure() : o)

@@ -32,7 +32,8 @@ public abstract class MigrationScenarios<TPlace, TContext>(string describe)
         context.Boardings.Add(new Boarding { Tap = 1 });
         context.AddEvent(new Tap(1));
         await context.SaveChangesAsync();
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 1 }, "the tap has been relayed");
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 1 }, "the tap has been relayed");
     }
 
     /// <summary>What `courier schema` makes, and what migrations do, must not drift apart.</summary>
@@ -77,14 +78,17 @@ public abstract class MigrationScenarios<TPlace, TContext>(string describe)
 
 public sealed class PostgresMigrationTests() : MigrationScenarios<Databases, HarbourOnPostgres>("""
     SELECT line FROM (
-        SELECT concat_ws(' ', table_name, ordinal_position, column_name, data_type, is_nullable, column_default, identity_generation)
+        SELECT concat_ws(' ', table_name, ordinal_position, column_name, data_type, is_nullable, column_default,
+            identity_generation)
         FROM information_schema.columns WHERE table_schema = 'courier'
         UNION ALL
-        SELECT concat_ws(' ', conrelid::regclass, conname, pg_get_constraintdef(oid)) FROM pg_constraint WHERE connamespace = 'courier'::regnamespace
+        SELECT concat_ws(' ', conrelid::regclass, conname, pg_get_constraintdef(oid)) FROM pg_constraint
+            WHERE connamespace = 'courier'::regnamespace
         UNION ALL
         SELECT indexdef FROM pg_indexes WHERE schemaname = 'courier'
         UNION ALL
-        SELECT concat_ws(' ', oid::regclass, (SELECT array_agg(o ORDER BY o) FROM unnest(reloptions) o)) FROM pg_class WHERE relnamespace = to_regnamespace('courier')
+        SELECT concat_ws(' ', oid::regclass, (SELECT array_agg(o ORDER BY o) FROM unnest(reloptions) o)) FROM pg_class
+            WHERE relnamespace = to_regnamespace('courier')
         UNION ALL
         SELECT 'rows: ' || query_to_xml(format('SELECT * FROM %s', c.oid::regclass), true, true, '')::text
         FROM pg_class c WHERE relnamespace = to_regnamespace('courier') AND relkind = 'r'
@@ -97,6 +101,7 @@ public sealed class SqliteMigrationTests() : MigrationScenarios<Folder, HarbourO
         FROM sqlite_schema t, pragma_table_info(t.name) c WHERE t.type = 'table' AND t.name LIKE 'courier%'
         UNION ALL
         SELECT concat_ws(' ', t.name, i."unique", i.origin, i.partial, c.seqno, c.name)
-        FROM sqlite_schema t, pragma_index_list(t.name) i, pragma_index_info(i.name) c WHERE t.type = 'table' AND t.name LIKE 'courier%'
+        FROM sqlite_schema t, pragma_index_list(t.name) i, pragma_index_info(i.name) c WHERE t.type = 'table'
+            AND t.name LIKE 'courier%'
     ) ORDER BY line
     """);

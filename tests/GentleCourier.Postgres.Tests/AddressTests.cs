@@ -5,15 +5,18 @@ namespace GentleCourier.Postgres.Tests;
 
 public sealed class AddressTests
 {
-    private static PostgresAddress Parse(string text) => EngineAddress.TryParse(text, out var address) ? PostgresAddress.Parse(address) : throw new FormatException(text);
+    private static PostgresAddress Parse(string text) => EngineAddress.TryParse(text, out var address)
+        ? PostgresAddress.Parse(address) : throw new FormatException(text);
 
     [Fact]
     public void All_parts_are_read_and_none_that_is_secret_is_shown()
     {
-        var address = Parse("postgres://har%40bour:p%2Fw@rd@db.example:6432/ferry%20line?schema=fares&maximum pool size=7");
+        var address = Parse(
+            "postgres://har%40bour:p%2Fw@rd@db.example:6432/ferry%20line?schema=fares&maximum pool size=7");
         Assert.Equal(
             ("har@bour", "p/w@rd", "db.example", 6432, "ferry line", 7, "fares"),
-            (address.Settings.Username, address.Settings.Password, address.Settings.Host, address.Settings.Port, address.Settings.Database, address.Settings.MaxPoolSize, address.SchemaName));
+            (address.Settings.Username, address.Settings.Password, address.Settings.Host, address.Settings.Port,
+                address.Settings.Database, address.Settings.MaxPoolSize, address.SchemaName));
         Assert.Equal("postgres://har%40bour@db.example:6432/ferry%20line?schema=fares", address.DisplayName);
         Assert.True(address.HoldsPassword);
 
@@ -21,8 +24,10 @@ public sealed class AddressTests
         Assert.Equal(address.DisplayName, Parse(address.DisplayName).DisplayName);
         Assert.False(Parse(address.DisplayName).HoldsPassword);
         Assert.True(Parse("postgres://db/ferry?password=x").HoldsPassword);
-        Assert.Equal("postgres:///ferry?host=/run/postgresql", Parse("postgres:///ferry?host=/run/postgresql").DisplayName);
-        Assert.Equal(("::1", 5433), (Parse("postgres://[::1]:5433/ferry").Settings.Host, Parse("postgres://[::1]:5433/ferry").Settings.Port));
+        Assert.Equal(
+            "postgres:///ferry?host=/run/postgresql", Parse("postgres:///ferry?host=/run/postgresql").DisplayName);
+        Assert.Equal(("::1", 5433),
+            (Parse("postgres://[::1]:5433/ferry").Settings.Host, Parse("postgres://[::1]:5433/ferry").Settings.Port));
     }
 
     [Theory]
@@ -36,7 +41,8 @@ public sealed class AddressTests
     [InlineData("postgres://localhost/ferry", SslMode.Prefer)]
     [InlineData("postgres://[::1]/ferry", SslMode.Prefer)]
     [InlineData("postgres:///ferry?host=/run/postgresql", SslMode.Prefer)]
-    public void Every_host_but_this_one_must_prove_who_it_is_unless_the_address_says_otherwise(string address, SslMode expected) =>
+    public void Every_host_but_this_one_must_prove_who_it_is_unless_the_address_says_otherwise(
+        string address, SslMode expected) =>
         Assert.Equal(expected, Parse(address).Settings.SslMode);
 
     [Theory]

@@ -11,13 +11,15 @@ public sealed class ClearingTests
     [Theory]
     [InlineData(false)]
     [InlineData(true)]
-    public async Task Tables_that_have_been_emptied_are_cleared_without_waiting_for_the_server_to_do_it(bool inOneDatabase)
+    public async Task Tables_that_have_been_emptied_are_cleared_without_waiting_for_the_server_to_do_it(
+        bool inOneDatabase)
     {
         var place = inOneDatabase ? new OneDatabase() : new Databases();
         await using var crossing = new Crossing(place);
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour");
-        foreach (var chunk in Enumerable.Range(0, Count).Chunk(3_000)) await harbour.PublishAsync(chunk.Select(n => new Tap(n)));
+        foreach (var chunk in Enumerable.Range(0, Count).Chunk(3_000))
+            await harbour.PublishAsync(chunk.Select(n => new Tap(n)));
         await crossing.StartAsync(
             "fares", c => c.Receive("taps", q =>
             {
@@ -29,7 +31,8 @@ public sealed class ClearingTests
 
         await using var store = await harbour.Store().OpenConnectionAsync();
         await using var broker = place.Open(inOneDatabase ? "all" : "broker");
-        await Crossing.UntilAsync(async () => await WasClearedAsync(store, "outbox") && await WasClearedAsync(broker, "copy"), "both tables have been cleared");
+        await Crossing.UntilAsync(async () => await WasClearedAsync(store, "outbox") && await WasClearedAsync(
+            broker, "copy"), "both tables have been cleared");
 
         // By whoever asked for it, which the server counts apart from what it does by itself.
         static async Task<bool> WasClearedAsync(System.Data.Common.DbConnection connection, string table)

@@ -8,43 +8,58 @@ public sealed class ConflictTests
 {
     private const int Count = 40;
 
-    /// <summary>Moves a cent from one row to another for each tap, half of them in the one direction and half in the other.</summary>
+    /// <summary>
+    /// Moves a cent from one row to another for each tap, half of them in the one direction and half in the other.
+    /// </summary>
     private static async Task MoveAsync(Delivery<Tap> delivery, CancellationToken cancel)
     {
         var transaction = await delivery.BeginAsync(cancel);
         int[] rows = delivery.Data.Number % 2 == 0 ? [1, 2] : [2, 1];
-        await transaction.Connection!.ExecuteAsync("UPDATE purse SET cents = cents - 1 WHERE id = @id", ("@id", rows[0]));
+        await transaction.Connection!.ExecuteAsync(
+            "UPDATE purse SET cents = cents - 1 WHERE id = @id", ("@id", rows[0]));
         await Task.Delay(5, cancel);
-        await transaction.Connection!.ExecuteAsync("UPDATE purse SET cents = cents + 1 WHERE id = @id", ("@id", rows[1]));
-        await transaction.Connection!.ExecuteAsync("INSERT INTO moved VALUES (@number)", ("@number", delivery.Data.Number));
+        await transaction.Connection!.ExecuteAsync(
+            "UPDATE purse SET cents = cents + 1 WHERE id = @id", ("@id", rows[1]));
+        await transaction.Connection!.ExecuteAsync(
+            "INSERT INTO moved VALUES (@number)", ("@number", delivery.Data.Number));
     }
 
     [Theory]
     [InlineData("read-committed", "deadlock detected")]
     [InlineData("serializable", "could not serialize access")]
-    public async Task Deadlocks_and_serialisation_failures_are_tried_again_until_each_effect_is_there_once(string isolation, string problem)
+    public async Task Deadlocks_and_serialisation_failures_are_tried_again_until_each_effect_is_there_once(
+        string isolation, string problem)
     {
         await using var crossing = new Crossing(new Databases());
         await crossing.RouteAsync(("test.tap", "taps"));
         var store = crossing.SharedStore("fares");
         await store.PrepareAsync(create: true);
         await using (var connection = await store.OpenConnectionAsync())
-            await connection.ExecuteAsync("CREATE TABLE purse (id INTEGER PRIMARY KEY, cents INTEGER); INSERT INTO purse VALUES (1, 0), (2, 0); CREATE TABLE moved (number INTEGER)");
+            await connection.ExecuteAsync(
+                "CREATE TABLE purse (id INTEGER PRIMARY KEY, cents INTEGER); INSERT INTO purse VALUES (1, 0), (2, 0); "
+                + "CREATE TABLE moved (number INTEGER)");
 
         var reports = new Reports();
         // Every event comes twice, and its copies are handled at the same time as others.
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, Count).Concat(Enumerable.Range(0, Count)).Select(i => Crossing.TapEvent(i))]);
+        await crossing.Broker().PublishAsync(
+            [.. Enumerable.Range(0, Count).Concat(Enumerable.Range(0, Count)).Select(i => Crossing.TapEvent(i))]);
         await crossing.StartAsync(
             "fares", c => c.Receive("taps", q =>
             {
                 (q.Options.Parallel, q.Options.MaxAttempts, q.Options.RetriesAtOnce) = (4, 1000, 1000);
                 q.Handle<Tap, TapReceiver>();
             }),
-            new() { ["Courier:Store"] = $"{crossing.StoreAddress("fares")}?isolation={isolation}&options=-c deadlock_timeout=20" },
-            s => s.AddSingleton(new Log { OnTap = MoveAsync }).AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
+            new()
+            {
+                ["Courier:Store"] =
+                    $"{crossing.StoreAddress("fares")}?isolation={isolation}&options=-c deadlock_timeout=20",
+            },
+            s => s.AddSingleton(new Log { OnTap = MoveAsync })
+                .AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
         await crossing.SettledAsync();
 
-        Assert.Equal(Enumerable.Range(0, Count), await Crossing.NumbersAsync(store, "SELECT number FROM moved ORDER BY 1"));
+        Assert.Equal(
+            Enumerable.Range(0, Count), await Crossing.NumbersAsync(store, "SELECT number FROM moved ORDER BY 1"));
         Assert.Equal([0, 0], await Crossing.NumbersAsync(store, "SELECT cents FROM purse"));
         Assert.Equal(Count, (await store.ReadInboxAsync("taps")).Count);
         Assert.Contains(reports.Errors, e => e.ToString().Contains(problem, StringComparison.Ordinal));
@@ -72,7 +87,8 @@ public sealed class ConflictTests
             },
         };
         await crossing.Broker().PublishAsync([Crossing.TapEvent(1)]);
-        var fares = await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        var fares = await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await crossing.SettledAsync();
         Assert.Equal([1, 2], log.Taps.Select(t => t.Attempt));
         Assert.Single(await fares.Store().ReadInboxAsync("taps"));
@@ -94,7 +110,8 @@ public sealed class ConflictTests
         }
         Assert.Equal("1", Assert.Single((await store.ReadOutboxAsync(10)).Rows).Event.Id);
 
-        // A receiver must not commit by itself. If it does it is told so, and what it has committed is not without its events.
+        // A receiver must not commit by itself. If it does it is told so, and what it has committed is not without its
+        // events.
         await using (var handling = await store.BeginHandlingAsync("taps", [new("/t", "2")]))
         {
             await store.AddAsync(handling!.Transaction, [Crossing.TapEvent(3)]);

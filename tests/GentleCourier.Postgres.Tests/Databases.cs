@@ -22,7 +22,8 @@ public sealed class SharedServer : IDisposable
     public static PrivatePostgres One { get; private set; } = null!;
 
     /// <summary>Without synchronising the disk: tests kill processes, not machines.</summary>
-    public static PrivatePostgres Start() => new(Directory.CreateTempSubdirectory("courier-postgres-").FullName, "fsync=off");
+    public static PrivatePostgres Start() =>
+        new(Directory.CreateTempSubdirectory("courier-postgres-").FullName, "fsync=off");
 
     public void Dispose() => server.Dispose();
 }

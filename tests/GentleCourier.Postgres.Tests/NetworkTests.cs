@@ -16,31 +16,38 @@ public sealed class NetworkTests
     }
 
     // Statements are sent as text each time, so that the proxy can see which they are.
-    private static string Through(TcpProxy proxy, string address) => new UriBuilder(address) { Port = proxy.Port, Query = "max auto prepare=0" }.Uri.ToString();
+    private static string Through(TcpProxy proxy, string address) =>
+        new UriBuilder(address) { Port = proxy.Port, Query = "max auto prepare=0" }.Uri.ToString();
 
-    /// <summary>Fares writes a row for each tap, without any check of its own; everything it says goes through the proxy.</summary>
+    /// <summary>
+    /// Fares writes a row for each tap, without any check of its own; everything it says goes through the proxy.
+    /// </summary>
     private static async Task<IHost> StartFaresAsync(Crossing crossing, TcpProxy proxy, Func<int, Task>? during = null)
     {
         var fares = crossing.Build(
             "fares", c => c.Receive("taps", q =>
             {
                 q.Options.Lease = TimeSpan.FromSeconds(2);
-                (q.Options.FirstDelay, q.Options.LongestDelay) = (TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
+                (q.Options.FirstDelay, q.Options.LongestDelay) = (
+                    TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
                 q.Options.MaxAttempts = 100;
                 q.Handle<Tap, TapReceiver>();
             }),
-            new() { ["Courier:Store"] = Through(proxy, crossing.StoreAddress("fares")), ["Courier:Broker"] = Through(proxy, crossing.BrokerAddress) },
+            new() { ["Courier:Store"] = Through(proxy, crossing.StoreAddress("fares")),
+                ["Courier:Broker"] = Through(proxy, crossing.BrokerAddress) },
             s => s.AddSingleton(new Log
             {
                 OnTap = async (delivery, cancel) =>
                 {
                     var transaction = await delivery.BeginAsync(cancel);
-                    await transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (@number)", ("@number", delivery.Data.Number));
+                    await transaction.Connection!.ExecuteAsync(
+                        "INSERT INTO charge VALUES (@number)", ("@number", delivery.Data.Number));
                     if (during is not null) await during(delivery.Data.Number);
                 },
             }));
         await crossing.SharedStore("fares").PrepareAsync(create: true);
-        await using (var connection = await crossing.SharedStore("fares").OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
+        await using (var connection = await crossing.SharedStore(
+            "fares").OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
         await fares.StartAsync();
         return fares;
     }
@@ -70,13 +77,15 @@ public sealed class NetworkTests
             case Fault.Slow:
                 proxy.Slow(TimeSpan.FromMilliseconds(30));
                 var before = (await ChargesAsync(crossing)).Count;
-                await Crossing.UntilAsync(async () => (await ChargesAsync(crossing)).Count >= before + 5, "it works slowly");
+                await Crossing.UntilAsync(
+                    async () => (await ChargesAsync(crossing)).Count >= before + 5, "it works slowly");
                 proxy.Slow(TimeSpan.Zero);
                 break;
             default:
                 proxy.Freeze();
                 // Its leases run out: the server thinks that it is gone.
-                await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 0, "nothing is in hand any more");
+                await Crossing.UntilAsync(
+                    async () => (await crossing.FiguresAsync("taps")).InHand == 0, "nothing is in hand any more");
                 if (fault == Fault.FrozenAndCut) proxy.Cut();
                 proxy.Thaw();
                 break;
@@ -104,7 +113,8 @@ public sealed class NetworkTests
         Assert.Equal(10, proxy.FatalCuts);
         Assert.Equal(Enumerable.Range(0, 20), await ChargesAsync(crossing));
         // They were committed: what came again was absorbed.
-        Assert.All((await crossing.SharedStore("fares").ReadInboxAsync("taps")).Where(e => int.Parse(e.Id) < 10), e => Assert.InRange(e.Copies, 2, 3));
+        Assert.All((await crossing.SharedStore("fares").ReadInboxAsync("taps")).Where(e => int.Parse(e.Id) < 10),
+            e => Assert.InRange(e.Copies, 2, 3));
     }
 
     [Fact]
@@ -113,7 +123,9 @@ public sealed class NetworkTests
         await using var crossing = new Crossing(new Databases());
         using var proxy = new TcpProxy(SharedServer.One.Port);
         var harbour = await crossing.StartAsync(
-            "harbour", settings: new() { ["Courier:Store"] = Through(proxy, crossing.StoreAddress("harbour")), ["Courier:Relay:Enabled"] = "false" });
+            "harbour",
+                settings: new() { ["Courier:Store"] = Through(proxy, crossing.StoreAddress("harbour")),
+                ["Courier:Relay:Enabled"] = "false" });
         await using var connection = await harbour.Store().OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();
         var outbox = harbour.Services.GetRequiredService<IOutbox>();
@@ -132,14 +144,17 @@ public sealed class NetworkTests
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour");
         var log = new Log();
-        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         for (var i = 0; i < 3; i++)
         {
             // Whoever listens is disconnected, and what is announced before it listens again is missed.
             foreach (var service in new[] { "harbour", "broker" })
             {
                 await using var admin = place.Open(service);
-                await admin.ExecuteAsync("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE 'LISTEN%' AND datname = current_database()");
+                await admin.ExecuteAsync(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE 'LISTEN%' AND datname = "
+                    + "current_database()");
             }
             await harbour.PublishAsync(new Tap(i));
             await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == i + 1), "it has arrived");

@@ -37,7 +37,8 @@ public sealed class OneDatabaseRelayTests : RelayScenarios<OneDatabase>
 /// <summary>Events that do not leave the database on their way.</summary>
 public sealed class OneDatabaseTests
 {
-    private static async Task<(IStorePort Store, IDirectWay Way, long Term)> OpenAsync(Crossing crossing, params (string, string)[] routes)
+    private static async Task<(IStorePort Store, IDirectWay Way, long Term)> OpenAsync(
+        Crossing crossing, params (string, string)[] routes)
     {
         await crossing.RouteAsync(routes);
         var store = crossing.SharedStore("harbour");
@@ -61,7 +62,8 @@ public sealed class OneDatabaseTests
     public async Task Batches_move_in_order_into_every_queue_that_is_routed()
     {
         await using var crossing = new Crossing(new OneDatabase());
-        var (store, way, term) = await OpenAsync(crossing, ("test.tap", "taps"), ("test.tap", "deck"), ("test.other", "deck"));
+        var (store, way, term) = await OpenAsync(
+            crossing, ("test.tap", "taps"), ("test.tap", "deck"), ("test.other", "deck"));
         await AddAsync(store, [.. Enumerable.Range(0, 25).Select(n => Crossing.TapEvent(n, "card-1"))]);
 
         Assert.Equal(10, await way.MoveAsync(term, 10));
@@ -110,10 +112,13 @@ public sealed class OneDatabaseTests
         await using var other = new Crossing(new OneDatabase());
         (store, way, term) = await OpenAsync(other, ("test.tap", "taps"));
         await AddAsync(store, Crossing.TapEvent(1));
-        await store.MarkAsync(term, [new RelayMark((await store.ReadOutboxAsync(1)).Rows[0], PublishResult.Deferred("not now"), TimeSpan.FromHours(1))]);
+        await store.MarkAsync(
+            term, [new RelayMark(
+            (await store.ReadOutboxAsync(1)).Rows[0], PublishResult.Deferred("not now"), TimeSpan.FromHours(1))]);
         await AddAsync(store, Crossing.TapEvent(2));
         Assert.Equal(1, await way.MoveAsync(term, 100));
-        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync("UPDATE harbour.outbox_held SET due = now()");
+        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync(
+            "UPDATE harbour.outbox_held SET due = now()");
         await AddAsync(store, Crossing.TapEvent(3));
         Assert.Equal(0, await way.MoveAsync(term, 100));
         Assert.Equal(["1", "3"], (await store.ReadOutboxAsync(100)).Rows.Select(r => r.Event.Id));
@@ -139,16 +144,20 @@ public sealed class OneDatabaseTests
         var role = $"harbour_{Guid.NewGuid():N}";
         await using (var connection = await owned.OpenConnectionAsync())
         {
-            await connection.ExecuteAsync($"CREATE ROLE {role} LOGIN PASSWORD 'gate'; GRANT USAGE ON SCHEMA harbour TO {role}; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA harbour TO {role}");
+            await connection.ExecuteAsync(
+                $"CREATE ROLE {role} LOGIN PASSWORD 'gate'; GRANT USAGE ON SCHEMA harbour TO {role}; GRANT SELECT, "
+                + $"INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA harbour TO {role}");
         }
         try
         {
             var harbour = await crossing.StartAsync("harbour", settings: new()
             {
-                ["Courier:Store"] = crossing.StoreAddress("harbour").Replace("owner@", $"{role}:gate@", StringComparison.Ordinal),
+                ["Courier:Store"] = crossing.StoreAddress("harbour")
+                    .Replace("owner@", $"{role}:gate@", StringComparison.Ordinal),
             });
             await harbour.PublishAsync(Enumerable.Range(0, 10).Select(n => new Tap(n)));
-            await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 10 }, "all have been relayed");
+            await Crossing.UntilAsync(
+                async () => await crossing.FiguresAsync("taps") is { Ready: 10 }, "all have been relayed");
             Assert.Null((await owned.ReadOutboxFiguresAsync()).LastError);
         }
         finally

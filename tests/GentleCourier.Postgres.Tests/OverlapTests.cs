@@ -17,7 +17,8 @@ public sealed class OverlapTests
         await using var crossing = new Crossing(inOneDatabase ? new OneDatabase() : new Databases());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
-        await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE tap (number INTEGER)");
+        await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync(
+            "CREATE TABLE tap (number INTEGER)");
         var outbox = harbour.Services.GetRequiredService<IOutbox>();
 
         var next = 0;
@@ -43,21 +44,24 @@ public sealed class OverlapTests
             for (var kill = 0; !publishing.IsCompleted; kill++)
             {
                 var goal = Math.Min(Count, Volatile.Read(ref next) + 1500);
-                await Crossing.UntilAsync(() => Task.FromResult(publishing.IsCompleted || Volatile.Read(ref next) >= goal), "more is published");
+                await Crossing.UntilAsync(() => Task.FromResult(
+                    publishing.IsCompleted || Volatile.Read(ref next) >= goal), "more is published");
                 if (publishing.IsCompleted) break;
                 await relays[kill % 2].KillAsync();
                 relays[kill % 2].Dispose();
                 relays[kill % 2] = new Rig(crossing, "relay", "harbour");
             }
             await publishing;
-            await Crossing.UntilAsync(async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
+            await Crossing.UntilAsync(
+                async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
         }
         finally
         {
             foreach (var relay in relays) relay.Dispose();
         }
         var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap ORDER BY 1");
-        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json)).ToList();
+        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json))
+            .ToList();
         // A relay that was killed publishes again; where there is nothing between publishing and marking, it does not.
         Assert.Equal(committed, (inOneDatabase ? relayed : relayed.Distinct()).Order());
     }

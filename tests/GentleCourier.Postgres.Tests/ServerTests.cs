@@ -25,13 +25,19 @@ public sealed class ServerTests
     public async Task What_cannot_be_reached_says_what_was_tried_where_as_whom_and_what_to_check()
     {
         var server = SharedServer.One.Address;
-        Assert.Contains("postgres://nobody@127.0.0.1:1/ferry: nothing listens there; check host and port", await ErrorOfAsync("postgres://nobody@127.0.0.1:1/ferry"), StringComparison.Ordinal);
-        Assert.Contains("there is no such host", await ErrorOfAsync("postgres://nobody@no-such-host.invalid/ferry"), StringComparison.Ordinal);
-        Assert.Contains("database \"ferry\" does not exist; check the name", await ErrorOfAsync($"{server}/ferry"), StringComparison.Ordinal);
-        var refused = await ErrorOfAsync(server.Replace("owner@", "owner:wrong-one@", StringComparison.Ordinal) + "/postgres");
-        Assert.Contains("the server refuses the user 'owner': password authentication failed", refused, StringComparison.Ordinal);
+        Assert.Contains("postgres://nobody@127.0.0.1:1/ferry: nothing listens there; check host and port",
+            await ErrorOfAsync("postgres://nobody@127.0.0.1:1/ferry"), StringComparison.Ordinal);
+        Assert.Contains("there is no such host", await ErrorOfAsync("postgres://nobody@no-such-host.invalid/ferry"),
+            StringComparison.Ordinal);
+        Assert.Contains("database \"ferry\" does not exist; check the name", await ErrorOfAsync($"{server}/ferry"),
+            StringComparison.Ordinal);
+        var refused = await ErrorOfAsync(
+            server.Replace("owner@", "owner:wrong-one@", StringComparison.Ordinal) + "/postgres");
+        Assert.Contains(
+            "the server refuses the user 'owner': password authentication failed", refused, StringComparison.Ordinal);
         Assert.DoesNotContain("wrong-one", refused, StringComparison.Ordinal);
-        Assert.Contains("without a store of Gentle Courier", await ErrorOfAsync($"{server}/postgres"), StringComparison.Ordinal);
+        Assert.Contains(
+            "without a store of Gentle Courier", await ErrorOfAsync($"{server}/postgres"), StringComparison.Ordinal);
     }
 
     [Fact]
@@ -48,26 +54,32 @@ public sealed class ServerTests
             await admin.ExecuteAsync($"{role} CREATE TABLE charge (number INTEGER); GRANT ALL ON charge TO clerk");
         }
         string AsClerk(string address) => address.Replace("owner@", "clerk:clerks-word@", StringComparison.Ordinal);
-        Assert.Contains("the user 'clerk' lacks a right", await ErrorOfAsync(AsClerk(crossing.StoreAddress("fares"))), StringComparison.Ordinal);
+        Assert.Contains("the user 'clerk' lacks a right", await ErrorOfAsync(AsClerk(crossing.StoreAddress("fares"))),
+            StringComparison.Ordinal);
 
         foreach (var service in new[] { "broker", "fares" })
         {
             await using var admin = place.Open(service);
-            await admin.ExecuteAsync("GRANT USAGE ON SCHEMA courier TO clerk; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA courier TO clerk");
+            await admin.ExecuteAsync(
+                "GRANT USAGE ON SCHEMA courier TO clerk; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA "
+                + "courier TO clerk");
         }
         var log = new Log
         {
-            OnTap = async (delivery, cancel) => await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("INSERT INTO charge VALUES (1)"),
+            OnTap = async (delivery, cancel) =>
+                await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("INSERT INTO charge VALUES (1)"),
         };
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
             new()
             {
-                ["Courier:Store"] = AsClerk(crossing.StoreAddress("fares")), ["Courier:Broker"] = AsClerk(crossing.BrokerAddress), ["Courier:CreateMissing"] = "true",
+                ["Courier:Store"] = AsClerk(crossing.StoreAddress("fares")),
+                    ["Courier:Broker"] = AsClerk(crossing.BrokerAddress), ["Courier:CreateMissing"] = "true",
             },
             s => s.AddSingleton(log));
         await fares.PublishAsync(new Tap(1));
-        await Crossing.UntilAsync(async () => await crossing.SharedStore("fares").CountAsync("charge") == 1, "it is handled");
+        await Crossing.UntilAsync(
+            async () => await crossing.SharedStore("fares").CountAsync("charge") == 1, "it is handled");
         await fares.StopAsync();
         await using (var admin = place.Open("broker")) await admin.ExecuteAsync("DROP OWNED BY clerk");
         await using (var admin = place.Open("fares")) await admin.ExecuteAsync("DROP OWNED BY clerk; DROP ROLE clerk");
@@ -80,14 +92,16 @@ public sealed class ServerTests
         var address = place.Store("shared");
         await using var one = StoreAt($"{address}?schema=one");
         await using var two = StoreAt($"{address}?schema=two");
-        await Task.WhenAll(Enumerable.Range(0, 6).Select(i => Task.Run(() => (i % 2 == 0 ? one : two).PrepareAsync(create: true))));
+        await Task.WhenAll(
+            Enumerable.Range(0, 6).Select(i => Task.Run(() => (i % 2 == 0 ? one : two).PrepareAsync(create: true))));
         await using (var connection = await one.OpenConnectionAsync())
         {
             await using var transaction = await connection.BeginTransactionAsync();
             await one.AddAsync(transaction, [Crossing.TapEvent(1)]);
             await two.AddAndCommitAsync(transaction, [Crossing.TapEvent(2), Crossing.TapEvent(3)]);
         }
-        Assert.Equal((1, 2), ((await one.ReadOutboxFiguresAsync()).Waiting, (await two.ReadOutboxFiguresAsync()).Waiting));
+        Assert.Equal(
+            (1, 2), ((await one.ReadOutboxFiguresAsync()).Waiting, (await two.ReadOutboxFiguresAsync()).Waiting));
     }
 
     [Fact]
@@ -99,8 +113,10 @@ public sealed class ServerTests
         var names = new SubjectAlternativeNameBuilder();
         names.AddIpAddress(System.Net.IPAddress.Loopback);
         request.CertificateExtensions.Add(names.Build());
-        request.CertificateExtensions.Add(new X509BasicConstraintsExtension(certificateAuthority: true, hasPathLengthConstraint: false, 0, critical: true));
-        using var certificate = request.CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(1));
+        request.CertificateExtensions.Add(new X509BasicConstraintsExtension(
+            certificateAuthority: true, hasPathLengthConstraint: false, 0, critical: true));
+        using var certificate = request.CreateSelfSigned(
+            DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(1));
         var authority = Path.Combine(server.Folder, "authority.pem");
         File.WriteAllText(authority, certificate.ExportCertificatePem());
         await using (var admin = server.Open("postgres"))
@@ -118,10 +134,12 @@ public sealed class ServerTests
         server.Stop(immediately: false);
         server.Start("ssl=on");
 
-        var withPassword = server.Address.Replace("owner@", $"owner:{Uri.EscapeDataString(server.Password)}@", StringComparison.Ordinal);
+        var withPassword = server.Address.Replace(
+            "owner@", $"owner:{Uri.EscapeDataString(server.Password)}@", StringComparison.Ordinal);
         var refused = await ErrorOfAsync($"{withPassword}/postgres?sslmode=verify-full");
         Assert.Contains("its certificate was not accepted", refused, StringComparison.Ordinal);
-        await using var store = StoreAt($"{withPassword}/postgres?sslmode=verify-full&root certificate={Uri.EscapeDataString(authority)}");
+        await using var store = StoreAt(
+            $"{withPassword}/postgres?sslmode=verify-full&root certificate={Uri.EscapeDataString(authority)}");
         await store.PrepareAsync(create: true);
         Assert.Equal(0, (await store.ReadOutboxFiguresAsync()).Waiting);
     }
@@ -131,17 +149,20 @@ public sealed class ServerTests
     {
         using var server = SharedServer.Start();
         await using var crossing = new Crossing(new Databases(server));
-        string WithPassword(string address) => address.Replace("owner@", $"owner:{Uri.EscapeDataString(server.Password)}@", StringComparison.Ordinal);
+        string WithPassword(string address) =>
+            address.Replace("owner@", $"owner:{Uri.EscapeDataString(server.Password)}@", StringComparison.Ordinal);
         Dictionary<string, string?> At(string service) => new()
         {
-            ["Courier:Store"] = WithPassword(crossing.StoreAddress(service)), ["Courier:Broker"] = WithPassword(crossing.BrokerAddress),
+            ["Courier:Store"] = WithPassword(crossing.StoreAddress(service)),
+                ["Courier:Broker"] = WithPassword(crossing.BrokerAddress),
             ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.200",
         };
         var harbour = await crossing.StartAsync("harbour", settings: At("harbour"));
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q =>
             {
-                (q.Options.Lease, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.LongestDelay, q.Options.Parallel) =
+                (q.Options.Lease, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.LongestDelay,
+                    q.Options.Parallel) =
                     (TimeSpan.FromSeconds(1), 1000, TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(200), 2);
                 q.Handle<Tap, TapReceiver>();
             }),
@@ -149,10 +170,13 @@ public sealed class ServerTests
             s => s.AddSingleton(new Log
             {
                 OnTap = async (delivery, cancel) =>
-                    await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync("INSERT INTO charge VALUES (@number)", ("@number", delivery.Data.Number)),
+                    await (await delivery.BeginAsync(cancel)).Connection!.ExecuteAsync(
+                        "INSERT INTO charge VALUES (@number)", ("@number", delivery.Data.Number)),
             }));
-        await using (var connection = await fares.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE charge (number INTEGER)");
-        await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync("CREATE TABLE tap (number INTEGER)");
+        await using (var connection = await fares.Store().OpenConnectionAsync()) await connection.ExecuteAsync(
+            "CREATE TABLE charge (number INTEGER)");
+        await using (var connection = await harbour.Store().OpenConnectionAsync()) await connection.ExecuteAsync(
+            "CREATE TABLE tap (number INTEGER)");
 
         using var enough = new CancellationTokenSource();
         var publishing = Enumerable.Range(0, 4).Select(writer => Task.Run(async () =>
@@ -164,7 +188,8 @@ public sealed class ServerTests
                     await using var connection = await harbour.Store().OpenConnectionAsync();
                     await using var transaction = await connection.BeginTransactionAsync();
                     await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
-                    await harbour.Services.GetRequiredService<IOutbox>().AddAndCommitAsync(transaction, new Tap(number), id: $"{number}");
+                    await harbour.Services.GetRequiredService<IOutbox>()
+                        .AddAndCommitAsync(transaction, new Tap(number), id: $"{number}");
                 }
                 catch (Exception e) when (e is CourierException or System.Data.Common.DbException)
                 {
@@ -177,7 +202,8 @@ public sealed class ServerTests
         for (var restart = 0; restart < 4; restart++)
         {
             var before = await PatientlyAsync(() => fares.Store().CountAsync("charge"));
-            await Crossing.UntilAsync(async () => await PatientlyAsync(() => fares.Store().CountAsync("charge")) >= before + 20, "it works");
+            await Crossing.UntilAsync(
+                async () => await PatientlyAsync(() => fares.Store().CountAsync("charge")) >= before + 20, "it works");
             server.Stop(immediately: true);
             server.Start();
         }
@@ -186,12 +212,14 @@ public sealed class ServerTests
 
         await Crossing.UntilAsync(
             async () => (await PatientlyAsync(() => harbour.Store().ReadOutboxFiguresAsync())).Waiting == 0
-                && (await PatientlyAsync(() => fares.Services.GetRequiredService<IBroker>().ReadFiguresAsync())).Single() is { Ready: 0, InHand: 0, Scheduled: 0 },
+                && (await PatientlyAsync(() => fares.Services.GetRequiredService<IBroker>().ReadFiguresAsync()))
+                    .Single() is { Ready: 0, InHand: 0, Scheduled: 0 },
             "all is handled");
         var ledger = Ledger.Balance(
             (await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap")).Select(n => $"{n}"),
             (await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge")).Select(n => $"{n}"), [], [], 0);
-        Assert.True(ledger.Balances, $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
+        Assert.True(ledger.Balances,
+            $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
         Assert.True(ledger.Published > 80);
     }
 

@@ -45,7 +45,9 @@ public sealed class TcpProxy : IDisposable
     /// <summary>From now on each packet takes this long.</summary>
     public void Slow(TimeSpan time) => delay = (int)time.TotalMilliseconds;
 
-    /// <summary>The next packet to the server with these words is delivered, and its connection cut before the answer.</summary>
+    /// <summary>
+    /// The next packet to the server with these words is delivered, and its connection cut before the answer.
+    /// </summary>
     public void CutAfter(string words) => fatal = System.Text.Encoding.ASCII.GetBytes(words);
 
     public void Dispose()
@@ -77,7 +79,8 @@ public sealed class TcpProxy : IDisposable
                 {
                     await server.ConnectAsync(IPAddress.Loopback, target);
                     var doomed = new StrongBox<bool>();
-                    await Task.WhenAny(PumpAsync(client, server, doomed, toServer: true), PumpAsync(server, client, doomed, toServer: false));
+                    await Task.WhenAny(PumpAsync(client, server, doomed, toServer: true),
+                        PumpAsync(server, client, doomed, toServer: false));
                 }
                 catch (Exception e) when (e is SocketException or ObjectDisposedException)
                 {

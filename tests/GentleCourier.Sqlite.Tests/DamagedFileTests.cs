@@ -15,7 +15,8 @@ public sealed class DamagedFileTests
         command.ExecuteNonQuery();
     }
 
-    private static async Task<string> ErrorOfAsync(Func<Crossing, Task> use, Action<Crossing>? damage = null, bool prepared = true)
+    private static async Task<string> ErrorOfAsync(
+        Func<Crossing, Task> use, Action<Crossing>? damage = null, bool prepared = true)
     {
         await using var crossing = new Crossing(new Folder());
         if (prepared)
@@ -43,23 +44,27 @@ public sealed class DamagedFileTests
 
     [Fact]
     public async Task A_directory() =>
-        Assert.Contains("is a directory", await ErrorOfAsync(ReadBroker, c => Directory.CreateDirectory(c.BrokerFile()), prepared: false), StringComparison.Ordinal);
+        Assert.Contains("is a directory", await ErrorOfAsync(
+            ReadBroker, c => Directory.CreateDirectory(c.BrokerFile()), prepared: false), StringComparison.Ordinal);
 
     [Fact]
     public async Task A_directory_that_is_not_there() => Assert.Contains(
         "its directory does not exist",
-        await ErrorOfAsync(c => c.Store("nowhere/harbour").PrepareAsync(create: true), prepared: false), StringComparison.Ordinal);
+        await ErrorOfAsync(c => c.Store("nowhere/harbour").PrepareAsync(create: true), prepared: false),
+            StringComparison.Ordinal);
 
     [Fact]
     public async Task Something_that_is_no_database() => Assert.Contains(
         "not a SQLite database",
-        await ErrorOfAsync(ReadBroker, c => File.WriteAllText(c.BrokerFile(), new string('x', 5000)), prepared: false), StringComparison.Ordinal);
+        await ErrorOfAsync(ReadBroker, c => File.WriteAllText(c.BrokerFile(), new string('x', 5000)), prepared: false),
+            StringComparison.Ordinal);
 
     [Fact]
     public async Task A_database_of_something_else()
     {
         var damage = (Crossing c) => Run(c.BrokerFile(), "CREATE TABLE recipe (name TEXT)");
-        Assert.Contains("without a broker of Gentle Courier", await ErrorOfAsync(ReadBroker, damage, prepared: false), StringComparison.Ordinal);
+        Assert.Contains("without a broker of Gentle Courier", await ErrorOfAsync(ReadBroker, damage, prepared: false),
+            StringComparison.Ordinal);
         Assert.Contains(
             "belongs to another application (it has a table 'recipe')",
             await ErrorOfAsync(c => c.RouteAsync(("t", "q")), damage, prepared: false), StringComparison.Ordinal);
@@ -70,10 +75,12 @@ public sealed class DamagedFileTests
     {
         Assert.Contains(
             "made by a newer Gentle Courier",
-            await ErrorOfAsync(ReadBroker, c => Run(c.BrokerFile(), "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
+            await ErrorOfAsync(ReadBroker, c => Run(c.BrokerFile(), "UPDATE courier_schema SET version = 99")),
+                StringComparison.Ordinal);
         Assert.Contains(
             "made by a newer Gentle Courier",
-            await ErrorOfAsync(ReadStore, c => Run(c.StoreFile("harbour"), "UPDATE courier_schema SET version = 99")), StringComparison.Ordinal);
+            await ErrorOfAsync(ReadStore, c => Run(c.StoreFile("harbour"), "UPDATE courier_schema SET version = 99")),
+                StringComparison.Ordinal);
     }
 
     [Fact]
@@ -102,7 +109,8 @@ public sealed class DamagedFileTests
         using var other = file.Open();
         Patience.Give(other, TimeSpan.FromMilliseconds(50));
         var busy = Assert.Throws<SqliteException>(() => SqliteFile.Execute(other, "BEGIN IMMEDIATE"));
-        Assert.Contains("another process keeps it locked", file.Problem(busy, "write").Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "another process keeps it locked", file.Problem(busy, "write").Message, StringComparison.Ordinal);
     }
 
     [Theory]
@@ -110,7 +118,8 @@ public sealed class DamagedFileTests
     [InlineData("file:x?mode=memory")]
     public void An_address_that_is_no_file(string location)
     {
-        var error = Assert.Throws<CourierException>(() => new SqliteEngine().CreateBroker(new("sqlite", location), TimeProvider.System));
+        var error = Assert.Throws<CourierException>(() => new SqliteEngine().CreateBroker(
+            new("sqlite", location), TimeProvider.System));
         Assert.Contains("is not a file path", error.Message, StringComparison.Ordinal);
     }
 }

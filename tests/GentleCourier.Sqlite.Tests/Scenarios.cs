@@ -22,5 +22,6 @@ internal static class CrossingFiles
 {
     public static string BrokerFile(this Crossing crossing) => crossing.BrokerAddress["sqlite:".Length..];
 
-    public static string StoreFile(this Crossing crossing, string service) => crossing.StoreAddress(service)["sqlite:".Length..];
+    public static string StoreFile(this Crossing crossing, string service) =>
+        crossing.StoreAddress(service)["sqlite:".Length..];
 }

@@ -11,7 +11,8 @@ public sealed class BackOffTests
         Gen.Select(Gen.Int[1, int.MaxValue], Times, Times, Gen.Double[0, 1]).Sample((attempt, a, b, random) =>
         {
             var (first, longest) = a < b ? (a, b) : (b, a);
-            var (delay, bound) = (BackOff.Delay(attempt, first, longest, random), BackOff.Bound(attempt, first, longest));
+            var (delay, bound) = (
+                BackOff.Delay(attempt, first, longest, random), BackOff.Bound(attempt, first, longest));
             return delay >= TimeSpan.Zero && delay <= bound && bound <= longest && (attempt > 1 || bound == first);
         });
 
@@ -20,7 +21,8 @@ public sealed class BackOffTests
         Gen.Select(Gen.Int[1, 40], Gen.Long[1, 1000]).Sample((attempt, ms) =>
         {
             var first = TimeSpan.FromMilliseconds(ms);
-            var (now, next) = (BackOff.Bound(attempt, first, TimeSpan.FromDays(7)), BackOff.Bound(attempt + 1, first, TimeSpan.FromDays(7)));
+            var (now, next) = (BackOff.Bound(attempt, first, TimeSpan.FromDays(7)),
+                BackOff.Bound(attempt + 1, first, TimeSpan.FromDays(7)));
             return next == (now * 2 < TimeSpan.FromDays(7) ? now * 2 : TimeSpan.FromDays(7));
         });
 }

@@ -10,7 +10,8 @@ public sealed class ContractTests
 {
     private static readonly TimeProvider Clock = TimeProvider.System;
 
-    private static ContractCodec Codec(int limit = 256 * 1024) => new(ContractCodec.DefaultJson(), "/test/harbour", limit, Clock);
+    private static ContractCodec Codec(int limit = 256 * 1024) =>
+        new(ContractCodec.DefaultJson(), "/test/harbour", limit, Clock);
 
     [WireType("test.passenger")]
     public sealed record Passenger(string Name, Gender? Kind, IReadOnlyList<Bag> Bags, double Weight = 1);
@@ -55,24 +56,29 @@ public sealed class ContractTests
 
     [Fact]
     public void What_is_written_can_be_read_whatever_the_texts_are() =>
-        Gen.Select(Gen.String, Gen.String, Gen.String[1, 200], Gen.Double).Where((_, _, _, d) => double.IsFinite(d)).Sample((name, subject, id, weight) =>
+        Gen.Select(Gen.String, Gen.String, Gen.String[1, 200], Gen.Double).Where((_, _, _, d) => double.IsFinite(d))
+            .Sample((name, subject, id, weight) =>
         {
             // Lone surrogates have no UTF-8; JSON replaces them.
-            if (Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(name + subject + id)) != name + subject + id) return true;
+            if (Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(name + subject + id)) != name + subject + id)
+                return true;
             var passenger = new Passenger(name, Gender.Tern, [new Bag(subject, weight)]);
             var encoded = EventDraft.Of(passenger, subject, partitionKey: name, id: id).Encode(Codec());
             var read = Event.Read(encoded.Json);
             var back = Codec().Decode<Passenger>(read);
-            return (read.Id, read.Source, read.Type, read.Subject, read.PartitionKey) == (id, "/test/harbour", "test.passenger", subject, name)
+            return (read.Id, read.Source, read.Type, read.Subject, read.PartitionKey) == (
+                id, "/test/harbour", "test.passenger", subject, name)
                 && back.Name == name && back.Kind == Gender.Tern && back.Bags.Single() == passenger.Bags[0];
         });
 
     [Fact]
     public void Bodies_are_small_and_simple()
     {
-        var encoded = EventDraft.Of(new Passenger("Pip", Gender.Gull, []), time: DateTimeOffset.Parse("2031-06-14T06:00:00Z")).Encode(Codec());
+        var encoded = EventDraft.Of(
+            new Passenger("Pip", Gender.Gull, []), time: DateTimeOffset.Parse("2031-06-14T06:00:00Z")).Encode(Codec());
         using var json = JsonDocument.Parse(encoded.Json);
-        Assert.Equal("""{"name":"Pip","kind":"Gull","bags":[],"weight":1}""", json.RootElement.GetProperty("data").GetRawText());
+        Assert.Equal(
+            """{"name":"Pip","kind":"Gull","bags":[],"weight":1}""", json.RootElement.GetProperty("data").GetRawText());
         Assert.Equal("1.0", json.RootElement.GetProperty("specversion").GetString());
         Assert.Equal("2031-06-14T06:00:00+00:00", json.RootElement.GetProperty("time").GetString());
         Assert.Equal(7, Guid.Parse(encoded.Id).Version);
@@ -90,8 +96,10 @@ public sealed class ContractTests
     [Fact]
     public void A_contract_without_a_valid_wire_type_is_refused_by_name()
     {
-        Assert.Contains("Undeclared: has no declared wire type", Refused(new Undeclared(1)).Message, StringComparison.Ordinal);
-        Assert.Contains("BadlyNamed: its wire type 'no spaces, please' is not valid", Refused(new BadlyNamed(1)).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "Undeclared: has no declared wire type", Refused(new Undeclared(1)).Message, StringComparison.Ordinal);
+        Assert.Contains("BadlyNamed: its wire type 'no spaces, please' is not valid",
+            Refused(new BadlyNamed(1)).Message, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -113,7 +121,8 @@ public sealed class ContractTests
     {
         var error = Refused(new Passenger(new string('x', 3000), null, [new("small", 1)]), limit: 2000);
         Assert.Equal(("test.passenger", "name"), (error.Contract, error.Field));
-        Assert.Contains("more than the limit of 2,000 (setting MaxEventBytes)", error.Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "more than the limit of 2,000 (setting MaxEventBytes)", error.Message, StringComparison.Ordinal);
     }
 
     [Theory]
@@ -125,7 +134,8 @@ public sealed class ContractTests
     [InlineData("""[]""", null)]
     public void A_body_that_does_not_fit_names_the_field(string data, string? field)
     {
-        var @event = Event.Read(Encoding.UTF8.GetBytes($$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.passenger","data":{{data}} }"""));
+        var @event = Event.Read(Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.passenger","data":{{data}} }"""));
         var error = Assert.Throws<ContractException>(() => Codec().Decode<Passenger>(@event));
         Assert.Equal(("test.passenger", field), (error.Contract, error.Field));
         Assert.Contains("does not fit the contract", error.Message, StringComparison.Ordinal);
@@ -135,14 +145,16 @@ public sealed class ContractTests
     [Fact]
     public void Fields_that_the_contract_does_not_know_are_ignored()
     {
-        var @event = Event.Read("""{"specversion":"1.0","id":"1","source":"/t","type":"t","data":{"name":"Pip","kind":null,"bags":[],"new":1}}"""u8.ToArray());
+        var @event = Event.Read(
+            """{"specversion":"1.0","id":"1","source":"/t","type":"t","data":{"name":"Pip","kind":null,"bags":[],"new":1}}"""u8.ToArray());
         Assert.Equal("Pip", Codec().Decode<Passenger>(@event).Name);
     }
 
     [Fact]
     public void Extensions_and_base64_data_are_read()
     {
-        var @event = Event.Read("""{"specversion":"1.0","id":"1","source":"/t","type":"t","x":{"y":[1]},"datacontenttype":"image/png","data_base64":"AQID"}"""u8.ToArray());
+        var @event = Event.Read(
+            """{"specversion":"1.0","id":"1","source":"/t","type":"t","x":{"y":[1]},"datacontenttype":"image/png","data_base64":"AQID"}"""u8.ToArray());
         Assert.False(@event.HasJsonData);
         Assert.Equal([1, 2, 3], @event.Data.ToArray());
     }
@@ -152,7 +164,8 @@ public sealed class ContractTests
     [InlineData("application/vnd.skerry+json", true)]
     [InlineData("text/json-ish", false)]
     public void Json_is_told_by_the_media_type(string contentType, bool expected) =>
-        Assert.Equal(expected, new Event { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
+        Assert.Equal(
+            expected, new Event { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
 
     [Fact]
     public void Bytes_that_are_no_event_never_cause_anything_but_a_clear_error() =>

@@ -8,7 +8,9 @@ public sealed class CreditTests
 {
     [Fact]
     public void Never_more_is_asked_for_than_the_prefetch_has_room_for_and_an_idle_handler_is_never_left_without() =>
-        Gen.Int[1, 200].SelectMany(prefetch => Gen.Select(Gen.Const(prefetch), Gen.Int[1, prefetch], Gen.Int[0, prefetch], Gen.Int[0, prefetch]))
+        Gen.Int[1, 200]
+            .SelectMany(prefetch => Gen.Select(
+            Gen.Const(prefetch), Gen.Int[1, prefetch], Gen.Int[0, prefetch], Gen.Int[0, prefetch]))
             .Where((_, _, unsettled, unstarted) => unstarted <= unsettled)
             .Sample((prefetch, parallel, unsettled, unstarted) =>
             {
@@ -43,7 +45,8 @@ public sealed class CreditTests
         var credit = NewCredit(1);
         credit.Fetched(1);
         credit.Started();
-        Assert.Equal((0, false, 1), (credit.NeededNow, credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
+        Assert.Equal(
+            (0, false, 1), (credit.NeededNow, credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
     }
 
     [Fact]

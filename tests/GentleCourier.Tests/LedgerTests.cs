@@ -20,7 +20,8 @@ public sealed class LedgerTests
         {
             var ledger = Ledger.Balance(published, handled, waiting, dead, 0);
             var found = handled.Concat(waiting).Concat(dead).ToHashSet();
-            return ledger.Missing.SequenceEqual(published.Distinct().Where(id => !found.Contains(id)).Order(StringComparer.Ordinal))
+            return ledger.Missing.SequenceEqual(
+                published.Distinct().Where(id => !found.Contains(id)).Order(StringComparer.Ordinal))
                 && found.Except(published).All(ledger.Unexpected.Contains);
         });
 
@@ -28,11 +29,14 @@ public sealed class LedgerTests
     public void An_honest_day_balances_however_the_events_are_dealt_out() =>
         Gen.Int[0, 3].List[0, 60].Sample(fates =>
         {
-            List<string> Of(int fate) => [.. fates.Select((f, i) => (f, Id: $"e{i}")).Where(e => e.f == fate).Select(e => e.Id)];
+            List<string> Of(int fate) =>
+                [.. fates.Select((f, i) => (f, Id: $"e{i}")).Where(e => e.f == fate).Select(e => e.Id)];
             var (handled, waiting, dead, both) = (Of(0), Of(1), Of(2), Of(3));
             // Of some a second copy still waits, which will be absorbed.
-            var ledger = Ledger.Balance([.. handled, .. waiting, .. dead, .. both], [.. handled, .. both], [.. waiting, .. both], dead, both.Count);
-            return ledger.Balances && ledger.Handled == handled.Count + both.Count && ledger.Waiting == waiting.Count && ledger.DeadLetters == dead.Count;
+            var ledger = Ledger.Balance([.. handled, .. waiting, .. dead, .. both], [.. handled, .. both],
+                [.. waiting, .. both], dead, both.Count);
+            return ledger.Balances && ledger.Handled == handled.Count + both.Count && ledger.Waiting == waiting.Count
+                && ledger.DeadLetters == dead.Count;
         });
 
     [Fact]
@@ -52,7 +56,8 @@ public sealed class LedgerTests
             ["fares"] = Ledger.Balance(["a", "b"], ["a"], [], [], 3),
             ["decks"] = Ledger.Balance(["a"], [], ["a"], ["x"], 1),
         });
-        Assert.Equal((3, 1, 1, 0, 4), (sum.Published, sum.Handled, sum.Waiting, sum.DeadLetters, sum.DuplicatesAbsorbed));
+        Assert.Equal(
+            (3, 1, 1, 0, 4), (sum.Published, sum.Handled, sum.Waiting, sum.DeadLetters, sum.DuplicatesAbsorbed));
         Assert.Equal(["fares: b"], sum.Missing);
         Assert.Equal(["decks: x"], sum.Unexpected);
     }

@@ -31,7 +31,8 @@ public sealed class PrefetchTunerTests
     public void Longer_work_never_means_a_larger_prefetch() =>
         Gen.Select(Gen.Double[0.001, 1000], Gen.Double[0.1, 100], Gen.Int[1, 20], Gen.Double[1, 100])
             .Sample((handling, exchange, parallel, factor) =>
-                Tuned(handling * factor, exchange, parallel).Limit(TimeSpan.Zero) <= Tuned(handling, exchange, parallel).Limit(TimeSpan.Zero));
+                Tuned(handling * factor, exchange, parallel).Limit(TimeSpan.Zero) <= Tuned(handling, exchange, parallel)
+                    .Limit(TimeSpan.Zero));
 
     [Fact]
     public void What_it_holds_beyond_the_running_handlers_lasts_for_two_exchanges() =>
@@ -46,7 +47,8 @@ public sealed class PrefetchTunerTests
     [InlineData(500, 1, 1, 1)]
     [InlineData(500, 1, 4, 4)]
     [InlineData(51, 1, 3, 3)]
-    public void For_long_work_nothing_waits_behind_a_busy_handler(double handlingMs, double exchangeMs, int parallel, int prefetch) =>
+    public void For_long_work_nothing_waits_behind_a_busy_handler(
+        double handlingMs, double exchangeMs, int parallel, int prefetch) =>
         Assert.Equal(prefetch, Tuned(handlingMs, exchangeMs, parallel).Limit(TimeSpan.Zero));
 
     [Fact]

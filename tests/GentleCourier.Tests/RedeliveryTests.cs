@@ -5,7 +5,8 @@ namespace GentleCourier.Tests;
 
 public sealed class RedeliveryTests
 {
-    private static readonly Gen<ReceiverOptions> AnyPolicy = Gen.Select(Gen.Int[1, 20], Gen.Int[0, 10], Gen.Int[0, 5_000], Gen.Int[0, 600_000])
+    private static readonly Gen<ReceiverOptions> AnyPolicy = Gen.Select(
+        Gen.Int[1, 20], Gen.Int[0, 10], Gen.Int[0, 5_000], Gen.Int[0, 600_000])
         .Select((attempts, immediate, first, more) => new ReceiverOptions
         {
             MaxAttempts = attempts,
@@ -19,7 +20,8 @@ public sealed class RedeliveryTests
         Gen.Select(AnyPolicy, Gen.Int[1, 25], Gen.Double[0, 0.999]).Sample((policy, attempt, random) =>
         {
             var (delay, reason) = Redelivery.After(policy, attempt, asked: null, age: null, random);
-            if (attempt >= policy.MaxAttempts) return delay is null && reason!.StartsWith("failed ", StringComparison.Ordinal);
+            if (attempt >= policy.MaxAttempts)
+                return delay is null && reason!.StartsWith("failed ", StringComparison.Ordinal);
             if (attempt <= policy.RetriesAtOnce) return delay == TimeSpan.Zero;
             var bound = BackOff.Bound(attempt - policy.RetriesAtOnce, policy.FirstDelay, policy.LongestDelay);
             return delay >= TimeSpan.Zero && delay <= bound && bound <= policy.LongestDelay && reason is null;
@@ -39,7 +41,8 @@ public sealed class RedeliveryTests
 
     [Fact]
     public void Nobody_knows_how_old_an_event_without_a_time_is() =>
-        Assert.NotNull(Redelivery.After(new ReceiverOptions { MaxAge = TimeSpan.FromSeconds(1) }, 1, null, age: null, 0).Delay);
+        Assert.NotNull(
+            Redelivery.After(new ReceiverOptions { MaxAge = TimeSpan.FromSeconds(1) }, 1, null, age: null, 0).Delay);
 
     [Theory]
     [InlineData("20", "20")]

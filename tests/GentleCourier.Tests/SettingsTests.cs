@@ -17,7 +17,8 @@ public sealed class SettingsTests
     {
         public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken) => Task.CompletedTask;
 
-        public Task HandleAsync(Delivery<SecondTap> delivery, CancellationToken cancellationToken) => Task.CompletedTask;
+        public Task HandleAsync(Delivery<SecondTap> delivery, CancellationToken cancellationToken) =>
+            Task.CompletedTask;
     }
 
     private static IHost Build(Dictionary<string, string?> settings, Action<CourierBuilder>? configure = null)
@@ -29,26 +30,41 @@ public sealed class SettingsTests
     }
 
     [Theory]
-    [InlineData("Courier:Brokr", "x", "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, Receivers, Relay, Source, Store")]
+    [InlineData(
+        "Courier:Brokr", "x",
+        "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, "
+        + "Receivers, Relay, Source, Store")]
     [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
     [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
     [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
-    [InlineData("Courier:Receivers:tap:Prefetch", "5", "Courier:Receivers:tap is not a setting of this process; Courier:Receivers knows taps")]
-    [InlineData("Courier:Receivers:taps:Prefetch", "lots", "Courier:Receivers:taps:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
-    [InlineData("Courier:Receivers:taps:Prefetch", "0", "Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0")]
-    [InlineData("Courier:Receivers:taps:BatchSize", "21", "Courier:Receivers:taps:Prefetch must be at least Parallel times BatchSize (1 x 21), but is 20")]
-    [InlineData("Courier:Receivers:taps:BatchWait", "00:02:00", "Courier:Receivers:taps:BatchWait must be 0 to 1 minute, but is 00:02:00")]
-    [InlineData("Courier:Receivers:taps:Settling", "1", "Courier:Receivers:taps:Settling must be AfterHandling or OnArrival, but is '1'")]
-    [InlineData("Courier:Receivers:taps:TimeLimit", "00:00:00", "Courier:Receivers:taps:TimeLimit must be 1 millisecond to 1 day, but is 00:00:00")]
-    [InlineData("Courier:Receivers:taps:TimeLimit", "soon", "Courier:Receivers:taps:TimeLimit must be a time as hh:mm:ss, but is 'soon'")]
-    [InlineData("Courier:Receivers:taps:MaxAge", "00:00:00.5", "Courier:Receivers:taps:MaxAge must be 1 second to 365 days")]
-    [InlineData("Courier:Receivers:taps:RetriesAtOnce", "-1", "Courier:Receivers:taps:RetriesAtOnce must be 0 to 1,000, but is -1")]
+    [InlineData("Courier:Receivers:tap:Prefetch", "5",
+        "Courier:Receivers:tap is not a setting of this process; Courier:Receivers knows taps")]
+    [InlineData("Courier:Receivers:taps:Prefetch", "lots",
+        "Courier:Receivers:taps:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
+    [InlineData("Courier:Receivers:taps:Prefetch", "0",
+        "Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0")]
+    [InlineData("Courier:Receivers:taps:BatchSize", "21",
+        "Courier:Receivers:taps:Prefetch must be at least Parallel times BatchSize (1 x 21), but is 20")]
+    [InlineData("Courier:Receivers:taps:BatchWait", "00:02:00",
+        "Courier:Receivers:taps:BatchWait must be 0 to 1 minute, but is 00:02:00")]
+    [InlineData("Courier:Receivers:taps:Settling", "1",
+        "Courier:Receivers:taps:Settling must be AfterHandling or OnArrival, but is '1'")]
+    [InlineData("Courier:Receivers:taps:TimeLimit", "00:00:00",
+        "Courier:Receivers:taps:TimeLimit must be 1 millisecond to 1 day, but is 00:00:00")]
+    [InlineData("Courier:Receivers:taps:TimeLimit", "soon",
+        "Courier:Receivers:taps:TimeLimit must be a time as hh:mm:ss, but is 'soon'")]
+    [InlineData(
+        "Courier:Receivers:taps:MaxAge", "00:00:00.5", "Courier:Receivers:taps:MaxAge must be 1 second to 365 days")]
+    [InlineData("Courier:Receivers:taps:RetriesAtOnce", "-1",
+        "Courier:Receivers:taps:RetriesAtOnce must be 0 to 1,000, but is -1")]
     [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
     public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
     {
         var thrown = Assert.Throws<OptionsValidationException>(
-            () => Build(new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Store"] = "nowhere:x", ["Courier:Source"] = "/t", [name] = value }, c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
+            () => Build(
+                new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Store"] = "nowhere:x", ["Courier:Source"] = "/t",
+                [name] = value }, c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
         Assert.Contains(error, thrown.Message, StringComparison.Ordinal);
     }
 
@@ -78,20 +94,24 @@ public sealed class SettingsTests
     [Theory]
     [InlineData("Courier:Store and Courier:Broker are both not set")]
     [InlineData("Courier:Source is not set", "Courier:Store", "nowhere:x")]
-    [InlineData("Courier:Source must be a URI reference", "Courier:Source", "not a source", "Courier:Broker", "nowhere:x")]
+    [InlineData(
+        "Courier:Source must be a URI reference", "Courier:Source", "not a source", "Courier:Broker", "nowhere:x")]
     [InlineData("Courier:MaxEventBytes must be 1,024 to", "Courier:MaxEventBytes", "12", "Courier:Broker", "nowhere:x")]
     public void What_is_missing_or_out_of_range_is_named(string error, params string[] settings)
     {
-        var thrown = Assert.Throws<OptionsValidationException>(() => Build(settings.Chunk(2).ToDictionary(s => s[0], s => (string?)s[1])));
+        var thrown = Assert.Throws<OptionsValidationException>(() => Build(
+            settings.Chunk(2).ToDictionary(s => s[0], s => (string?)s[1])));
         Assert.Contains(error, thrown.Message, StringComparison.Ordinal);
     }
 
     [Fact]
     public void A_worker_without_a_broker_or_without_a_store_for_its_inbox_is_told()
     {
-        var thrown = Assert.Throws<OptionsValidationException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
+        var thrown = Assert.Throws<OptionsValidationException>(() => Build(
+            [], c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
         Assert.Contains("Courier:Broker is not set: where are the queues", thrown.Message, StringComparison.Ordinal);
-        Assert.Contains("queue 'taps' is received with an inbox; set it, or set Courier:Receivers:taps:Inbox to false", thrown.Message, StringComparison.Ordinal);
+        Assert.Contains("queue 'taps' is received with an inbox; set it, or set Courier:Receivers:taps:Inbox to false",
+            thrown.Message, StringComparison.Ordinal);
     }
 
     [Theory]
@@ -110,8 +130,10 @@ public sealed class SettingsTests
     {
         Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("Bad Name", q => q.Handle<Tap, Receiver>())));
         Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("taps", _ => { })));
-        Assert.Throws<ArgumentException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>()).Receive("taps", q => q.Handle<Tap, Receiver>())));
-        Assert.Throws<InvalidOperationException>(() => Build([], c => c.Receive("taps", q => q.Handle<Tap, Receiver>().Handle<SecondTap, Receiver>())));
+        Assert.Throws<ArgumentException>(() => Build([],
+            c => c.Receive("taps", q => q.Handle<Tap, Receiver>()).Receive("taps", q => q.Handle<Tap, Receiver>())));
+        Assert.Throws<InvalidOperationException>(() => Build(
+            [], c => c.Receive("taps", q => q.Handle<Tap, Receiver>().Handle<SecondTap, Receiver>())));
     }
 
     [Theory]

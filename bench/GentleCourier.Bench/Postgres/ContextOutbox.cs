@@ -5,14 +5,19 @@ using Npgsql;
 
 namespace GentleCourier.Bench.Postgres;
 
-/// <summary>A context that saves a change and an event, against the same context that saves the change alone. The relay stands still.</summary>
+/// <summary>
+/// A context that saves a change and an event, against the same context that saves the change alone. The relay stands
+/// still.
+/// </summary>
 internal sealed class ContextOutbox : IBenchmark
 {
     private const int Clients = 8;
 
     public string Name => "pg-context";
 
-    public string What => $"PostgreSQL with EF Core, {Clients} clients: a pooled context that looks, inserts, and saves with one event, against the same without";
+    public string What =>
+        $"PostgreSQL with EF Core, {Clients} clients: a pooled context that looks, inserts, and saves with one event, "
+        + "against the same without";
 
     public int Events => 8_000;
 
@@ -27,9 +32,14 @@ internal sealed class ContextOutbox : IBenchmark
         // Contexts of one address share a pool, and its connections were to the database that has gone.
         NpgsqlConnection.ClearAllPools();
         var host = server.Host(
-            address, ServerWorkshop.Address("target"), courier => courier.UseDbContext<TapContext>(), new() { ["Courier:Relay:Enabled"] = "false" },
-            services => services.AddDbContextPool<TapContext>((sp, options) => options.UseNpgsql(sp.GetRequiredService<IStorePort>().ConnectionString)));
-        await using (var scope = host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<TapContext>().Database.EnsureCreatedAsync();
+            address, ServerWorkshop.Address("target"), courier =>
+                courier.UseDbContext<TapContext>(), new() { ["Courier:Relay:Enabled"] = "false" },
+            services =>
+                services.AddDbContextPool<TapContext>(
+                (sp, options) => options.UseNpgsql(sp.GetRequiredService<IStorePort>().ConnectionString)));
+        await using (
+            var scope = host.Services.CreateAsyncScope()) await scope.ServiceProvider.GetRequiredService<TapContext>()
+            .Database.EnsureCreatedAsync();
         await host.StartAsync();
 
         return await ServerWorkshop.RateAsync(Events, Clients, ClientAsync);

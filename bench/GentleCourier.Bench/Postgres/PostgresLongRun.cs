@@ -7,8 +7,8 @@ using Npgsql;
 namespace GentleCourier.Bench.Postgres;
 
 /// <summary>
-/// Very many events through one queue, published and received at the same time: the rate of each stretch, and what the queue's
-/// table takes up after it.
+/// Very many events through one queue, published and received at the same time: the rate of each stretch, and what the
+/// queue's table takes up after it.
 /// </summary>
 internal static class PostgresLongRun
 {
@@ -61,7 +61,8 @@ internal static class PostgresLongRun
         {
             while (published - handled.Count > Backlog) await Task.Delay(1);
             var first = published;
-            var batch = Enumerable.Range(first, Math.Min(BatchSize, events - first)).Select(i => new EncodedEvent($"{i}", "bench.tap", null, Workshop.Json(i)));
+            var batch = Enumerable.Range(first, Math.Min(BatchSize, events - first))
+                .Select(i => new EncodedEvent($"{i}", "bench.tap", null, Workshop.Json(i)));
             await broker.PublishAsync([.. batch]);
         }
     }

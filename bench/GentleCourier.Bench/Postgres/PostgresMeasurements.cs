@@ -46,7 +46,8 @@ internal static class PostgresMeasurements
     private static void Print(string what, List<double> times)
     {
         times.Sort();
-        Console.WriteLine($"{what,-46} median {times[times.Count / 2],6:0.00} ms   95 % {times[times.Count * 95 / 100],6:0.00} ms");
+        Console.WriteLine(
+            $"{what,-46} median {times[times.Count / 2],6:0.00} ms   95 % {times[times.Count * 95 / 100],6:0.00} ms");
     }
 
     private static async Task<Func<int, Task<double>>> WakeAsync(ServerWorkshop server, bool oneDatabase)
@@ -55,13 +56,16 @@ internal static class PostgresMeasurements
         var queues = ServerWorkshop.AddressOfNew(name);
         await server.BrokerAsync(queues);
         var arrived = new Arrivals();
-        var publisher = server.Host(oneDatabase ? $"{queues}?schema=harbour" : ServerWorkshop.AddressOfNew("harbour"), queues, _ => { });
+        var publisher = server.Host(
+            oneDatabase ? $"{queues}?schema=harbour" : ServerWorkshop.AddressOfNew("harbour"), queues, _ => { });
         var receiver = server.Host(
-            ServerWorkshop.AddressOfNew($"{name}_fares"), queues, c => c.Receive("taps", q => q.Handle<Tap, ArrivalReceiver>()), new() { ["Courier:Relay:Enabled"] = "false" },
+            ServerWorkshop.AddressOfNew($"{name}_fares"), queues, c =>
+                c.Receive("taps", q => q.Handle<Tap, ArrivalReceiver>()), new() { ["Courier:Relay:Enabled"] = "false" },
             s => s.AddSingleton(arrived));
         await publisher.StartAsync();
         await receiver.StartAsync();
-        var (store, outbox) = (publisher.Services.GetRequiredService<IStorePort>(), publisher.Services.GetRequiredService<IOutbox>());
+        var (store, outbox) = (
+            publisher.Services.GetRequiredService<IStorePort>(), publisher.Services.GetRequiredService<IOutbox>());
         return async number =>
         {
             await using var connection = await store.OpenConnectionAsync();
@@ -77,9 +81,11 @@ internal static class PostgresMeasurements
     private static Task<Func<int, Task<double>>> BareWakeAsync()
     {
         ServerWorkshop.AddressOfNew("bare_harbour");
-        var writer = ServerWorkshop.Open("bare_harbour", "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, event bytea NOT NULL)");
+        var writer = ServerWorkshop.Open("bare_harbour",
+            "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, event bytea NOT NULL)");
         var listener = ServerWorkshop.Open("bare_harbour", "LISTEN news");
-        var read = ServerWorkshop.Prepare(ServerWorkshop.Open("bare_harbour"), "SELECT id, event FROM outbox ORDER BY id DESC LIMIT 1");
+        var read = ServerWorkshop.Prepare(
+            ServerWorkshop.Open("bare_harbour"), "SELECT id, event FROM outbox ORDER BY id DESC LIMIT 1");
         return Task.FromResult<Func<int, Task<double>>>(async number =>
         {
             var hearing = Task.Run(async () =>
@@ -90,7 +96,10 @@ internal static class PostgresMeasurements
             });
             await Task.Delay(20);
             var began = Stopwatch.GetTimestamp();
-            await using var batch = new NpgsqlBatch(writer) { BatchCommands = { new("INSERT INTO outbox (event) VALUES ($1)") { Parameters = { new() { Value = Workshop.Json(number) } } }, new("NOTIFY news") } };
+            await using var batch = new NpgsqlBatch(
+                writer) { BatchCommands = { new(
+                "INSERT INTO outbox (event) VALUES ($1)") { Parameters = { new() { Value = Workshop.Json(number) } } },
+                new("NOTIFY news") } };
             await batch.ExecuteNonQueryAsync();
             return Stopwatch.GetElapsedTime(began, await hearing).TotalMilliseconds;
         });

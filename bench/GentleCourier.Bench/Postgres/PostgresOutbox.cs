@@ -5,7 +5,10 @@ using NpgsqlTypes;
 
 namespace GentleCourier.Bench.Postgres;
 
-/// <summary>What publishing adds to a business transaction, with eight clients: its rate with one event, against its rate without.</summary>
+/// <summary>
+/// What publishing adds to a business transaction, with eight clients: its rate with one event, against its rate
+/// without.
+/// </summary>
 internal sealed class PostgresOutbox(bool smallest) : IBenchmark
 {
     private const int Clients = 8;
@@ -14,7 +17,8 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
 
     public string What => smallest
         ? "PostgreSQL: a transaction of one insert that publishes one event, against the same without; 8 clients"
-        : "PostgreSQL: a transaction that looks, updates and inserts, and publishes one event, against the same without; 8 clients";
+        : "PostgreSQL: a transaction that looks, updates and inserts, and publishes one event, against the same "
+            + "without; 8 clients";
 
     public int Events => 16_000;
 
@@ -26,13 +30,16 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
     {
         await using var workshop = new ServerWorkshop();
         var address = ServerWorkshop.AddressOfNew("outbox");
-        var host = workshop.Host(address, ServerWorkshop.Address("broker"), _ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
+        var host = workshop.Host(
+            address, ServerWorkshop.Address("broker"), _ => { }, new() { ["Courier:Relay:Enabled"] = "false" });
         await host.StartAsync();
-        var (store, outbox) = (host.Services.GetRequiredService<IStorePort>(), host.Services.GetRequiredService<IOutbox>());
+        var (store, outbox) = (
+            host.Services.GetRequiredService<IStorePort>(), host.Services.GetRequiredService<IOutbox>());
         await using (var connection = ServerWorkshop.Open("outbox"))
         {
             ServerWorkshop.Execute(connection, """
-                CREATE TABLE tap (number bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, pier text, card text, sailing text);
+                CREATE TABLE tap (number bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, pier text, card text,
+                    sailing text);
                 CREATE INDEX by_card ON tap (card);
                 CREATE TABLE deck (sailing text PRIMARY KEY, on_board int)
                 """);
@@ -42,10 +49,15 @@ internal sealed class PostgresOutbox(bool smallest) : IBenchmark
         async Task ClientAsync(int client, Action ready)
         {
             await using var connection = (NpgsqlConnection)await store.OpenConnectionAsync();
-            await using var look = ServerWorkshop.Prepare(connection, "SELECT count(*) FROM tap WHERE card = $1", NpgsqlDbType.Text);
-            await using var insert = ServerWorkshop.Prepare(connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", NpgsqlDbType.Text, NpgsqlDbType.Text, NpgsqlDbType.Text);
+            await using var look = ServerWorkshop.Prepare(
+                connection, "SELECT count(*) FROM tap WHERE card = $1", NpgsqlDbType.Text);
+            await using var insert = ServerWorkshop.Prepare(
+                connection, "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)", NpgsqlDbType.Text,
+                NpgsqlDbType.Text, NpgsqlDbType.Text);
             await using var update = ServerWorkshop.Prepare(
-                connection, "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1", NpgsqlDbType.Text);
+                connection,
+                    "INSERT INTO deck VALUES ($1, 1) ON CONFLICT (sailing) DO UPDATE SET on_board = deck.on_board + 1",
+                    NpgsqlDbType.Text);
             for (var i = -50; i < Events / Clients; i++)
             {
                 if (i == 0) ready();

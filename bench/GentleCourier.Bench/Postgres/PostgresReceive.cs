@@ -6,8 +6,8 @@ using NpgsqlTypes;
 namespace GentleCourier.Bench.Postgres;
 
 /// <summary>
-/// Receiving and settling without an inbox, by two workers with a connection each. The bare loop leases and deletes batches
-/// of the same size; or it claims and deletes in one, which loses what was in hand when it is killed.
+/// Receiving and settling without an inbox, by two workers with a connection each. The bare loop leases and deletes
+/// batches of the same size; or it claims and deletes in one, which loses what was in hand when it is killed.
 /// </summary>
 internal sealed class PostgresReceive(int waiting, bool leased = true) : IBenchmark
 {
@@ -15,7 +15,9 @@ internal sealed class PostgresReceive(int waiting, bool leased = true) : IBenchm
 
     public string Name => waiting < 1_000_000 ? "pg-receive" : leased ? "pg-receive-1m" : "pg-claim-1m";
 
-    public string What => $"PostgreSQL: receive, read and settle, 2 workers, prefetch {Prefetch}, no inbox, {waiting:N0} more waiting, against a bare "
+    public string What =>
+        $"PostgreSQL: receive, read and settle, 2 workers, prefetch {Prefetch}, no inbox, {waiting:N0} more waiting, "
+        + "against a bare "
         + (leased ? "lease and delete" : "claim-and-delete, which loses what was in hand");
 
     public int Events => 100_000;
@@ -57,9 +59,13 @@ internal sealed class PostgresReceive(int waiting, bool leased = true) : IBenchm
             await using var connection = ServerWorkshop.Open($"bare_{waiting}");
             const string Next = "SELECT id FROM queue WHERE until IS NULL ORDER BY id LIMIT 100 FOR UPDATE SKIP LOCKED";
             await using var lease = ServerWorkshop.Prepare(
-                connection, $"UPDATE queue SET until = now() + interval '30 s', attempts = attempts + 1 WHERE id = ANY (ARRAY ({Next})) RETURNING id, event");
-            await using var claim = ServerWorkshop.Prepare(connection, $"DELETE FROM queue WHERE id = ANY (ARRAY ({Next})) RETURNING id, event");
-            await using var delete = ServerWorkshop.Prepare(connection, "DELETE FROM queue WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
+                connection,
+                    $"UPDATE queue SET until = now() + interval '30 s', attempts = attempts + 1 WHERE id = ANY (ARRAY "
+                    + $"({Next})) RETURNING id, event");
+            await using var claim = ServerWorkshop.Prepare(
+                connection, $"DELETE FROM queue WHERE id = ANY (ARRAY ({Next})) RETURNING id, event");
+            await using var delete = ServerWorkshop.Prepare(
+                connection, "DELETE FROM queue WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
             while (Volatile.Read(ref left) > 0)
             {
                 var rows = await ServerWorkshop.ReadAsync(leased ? lease : claim);
@@ -68,7 +74,8 @@ internal sealed class PostgresReceive(int waiting, bool leased = true) : IBenchm
                     using var json = JsonDocument.Parse(row.Event);
                     json.RootElement.GetProperty("data").Deserialize<Tap>(JsonSerializerOptions.Web);
                 }
-                if (leased) await ServerWorkshop.With(delete, (object)rows.Select(r => r.Id).ToArray()).ExecuteNonQueryAsync();
+                if (leased)
+                    await ServerWorkshop.With(delete, (object)rows.Select(r => r.Id).ToArray()).ExecuteNonQueryAsync();
                 Interlocked.Add(ref left, -rows.Count);
             }
         }

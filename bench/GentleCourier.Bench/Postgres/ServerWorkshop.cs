@@ -11,7 +11,9 @@ using NpgsqlTypes;
 
 namespace GentleCourier.Bench.Postgres;
 
-/// <summary>A private server for all runs, as durable as it is by default, and databases of one benchmark's halves in it.</summary>
+/// <summary>
+/// A private server for all runs, as durable as it is by default, and databases of one benchmark's halves in it.
+/// </summary>
 internal sealed class ServerWorkshop : IAsyncDisposable
 {
     private static readonly Lazy<PrivatePostgres> Server = new(Start);
@@ -62,9 +64,11 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         return command;
     }
 
-    public IHost Host(string store, string broker, Action<CourierBuilder> configure, Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
+    public IHost Host(string store, string broker, Action<CourierBuilder> configure,
+        Dictionary<string, string?>? settings = null, Action<IServiceCollection>? services = null)
     {
-        var builder = Microsoft.Extensions.Hosting.Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
+        var builder = Microsoft.Extensions.Hosting.Host.CreateEmptyApplicationBuilder(
+            new HostApplicationBuilderSettings());
         builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
         {
             ["Courier:Source"] = "/bench",
@@ -73,7 +77,8 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         });
         if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
         services?.Invoke(builder.Services);
-        builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => configure(courier.UsePostgres()));
+        builder.Services.AddGentleCourier(
+            builder.Configuration.GetSection("Courier"), courier => configure(courier.UsePostgres()));
         var host = builder.Build();
         opened.Add((IAsyncDisposable)host);
         return host;
@@ -81,7 +86,8 @@ internal sealed class ServerWorkshop : IAsyncDisposable
 
     public async Task<IBroker> BrokerAsync(string address)
     {
-        if (!EngineAddress.TryParse(address, out var parsed)) throw new ArgumentException($"no address: {address}", nameof(address));
+        if (!EngineAddress.TryParse(address, out var parsed))
+            throw new ArgumentException($"no address: {address}", nameof(address));
         var broker = new PostgresEngine().CreateBroker(parsed, TimeProvider.System);
         opened.Add(broker);
         await broker.PrepareAsync(new Topology(["taps"], [new Route("bench.tap", "taps")]), create: true);
@@ -96,8 +102,10 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         Execute(connection, $"""
             WITH added AS (
                 INSERT INTO courier.copy (queue, arrived, event)
-                SELECT 1, now(), convert_to(replace({Json}, '#', i::text), 'UTF8') FROM generate_series(1, {count} - (SELECT count(*) FROM courier.copy)) i RETURNING 1)
-            INSERT INTO courier.tally SELECT 1, 0, count(*), 0 FROM added ON CONFLICT (queue, slot) DO UPDATE SET copies = courier.tally.copies + excluded.copies
+                SELECT 1, now(), convert_to(replace({Json}, '#', i::text), 'UTF8')
+                    FROM generate_series(1, {count} - (SELECT count(*) FROM courier.copy)) i RETURNING 1)
+            INSERT INTO courier.tally SELECT 1, 0, count(*), 0 FROM added ON CONFLICT (queue, slot) DO UPDATE
+                SET copies = courier.tally.copies + excluded.copies
             """);
         Execute(connection, "VACUUM (ANALYZE)");
     }
@@ -113,11 +121,15 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         Execute(connection, "VACUUM (ANALYZE)");
     }
 
-    /// <summary>The rate of several clients, each of which connects, warms up and says that it is ready before the time begins.</summary>
+    /// <summary>
+    /// The rate of several clients, each of which connects, warms up and says that it is ready before the time begins.
+    /// </summary>
     public static async Task<double> RateAsync(int events, int clients, Func<int, Action, Task> client)
     {
         using var ready = new Barrier(clients + 1);
-        var all = Enumerable.Range(0, clients).Select(c => Task.Factory.StartNew(() => client(c, ready.SignalAndWait), TaskCreationOptions.LongRunning).Unwrap()).ToArray();
+        var all = Enumerable.Range(0, clients)
+            .Select(c => Task.Factory.StartNew(() => client(c, ready.SignalAndWait), TaskCreationOptions.LongRunning)
+            .Unwrap()).ToArray();
         ready.SignalAndWait();
         var began = Stopwatch.GetTimestamp();
         await Task.WhenAll(all);
@@ -125,7 +137,8 @@ internal sealed class ServerWorkshop : IAsyncDisposable
     }
 
     public const string BareQueue =
-        "CREATE TABLE IF NOT EXISTS queue (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, until timestamptz, attempts int NOT NULL DEFAULT 0, event bytea NOT NULL)";
+        "CREATE TABLE IF NOT EXISTS queue (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, until timestamptz, "
+        + "attempts int NOT NULL DEFAULT 0, event bytea NOT NULL)";
 
     public static async Task<List<(long Id, byte[] Event)>> ReadAsync(NpgsqlCommand command)
     {
@@ -140,11 +153,13 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         foreach (var item in Enumerable.Reverse(opened)) await item.DisposeAsync();
     }
 
-    private static string Json => $"'{System.Text.Encoding.UTF8.GetString(Workshop.Json(0)).Replace("\"number\":0", "\"number\":#", StringComparison.Ordinal)}'";
+    private static string Json => $"'{System.Text.Encoding.UTF8.GetString(Workshop.Json(0)).Replace("\"number\":0",
+        "\"number\":#", StringComparison.Ordinal)}'";
 
     private static PrivatePostgres Start()
     {
-        var server = new PrivatePostgres(Directory.CreateTempSubdirectory("courier-bench-server-").FullName, "shared_buffers=512MB", "max_wal_size=4GB");
+        var server = new PrivatePostgres(Directory.CreateTempSubdirectory("courier-bench-server-").FullName,
+            "shared_buffers=512MB", "max_wal_size=4GB");
         Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
         AppDomain.CurrentDomain.ProcessExit += (_, _) => server.Dispose();
         return server;

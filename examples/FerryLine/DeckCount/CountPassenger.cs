@@ -28,7 +28,8 @@ internal sealed class CountPassenger(Timetable timetable, DeckContext decks) : I
         if (onBoard == limit * 9 / 10)
         {
             var report = decks.AddEvent(new DeckNearlyFull(boarded.Sailing, onBoard, limit), subject: boarded.Sailing);
-            await decks.Decks.Where(d => d.Sailing == boarded.Sailing).ExecuteUpdateAsync(d => d.SetProperty(x => x.NearlyFullEvent, report), cancellationToken);
+            await decks.Decks.Where(d => d.Sailing == boarded.Sailing)
+                .ExecuteUpdateAsync(d => d.SetProperty(x => x.NearlyFullEvent, report), cancellationToken);
         }
         await decks.SaveChangesAsync(cancellationToken);
     }

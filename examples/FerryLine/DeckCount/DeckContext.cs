@@ -15,7 +15,8 @@ internal sealed class DeckContext(DbContextOptions<DeckContext> options) : DbCon
     protected override void OnModelCreating(ModelBuilder modelBuilder)
     {
         modelBuilder.AddGentleCourier(Database);
-        // No key keeps an event from being counted twice: that is the inbox's work, and the ledger would show its failure.
+        // No key keeps an event from being counted twice: that is the inbox's work, and the ledger would show its
+        // failure.
         modelBuilder.Entity<Boarding>(boarding =>
         {
             boarding.ToTable("boarding");
@@ -41,7 +42,8 @@ internal sealed class DeckContext(DbContextOptions<DeckContext> options) : DbCon
     public static void UseStore(IServiceProvider services, DbContextOptionsBuilder options)
     {
         var store = services.GetRequiredService<IStore>();
-        _ = store.DisplayName.StartsWith("sqlite:", StringComparison.Ordinal) ? options.UseSqlite(store.ConnectionString) : options.UseNpgsql(store.ConnectionString);
+        _ = store.DisplayName.StartsWith("sqlite:", StringComparison.Ordinal)
+            ? options.UseSqlite(store.ConnectionString) : options.UseNpgsql(store.ConnectionString);
     }
 }
 

@@ -4,8 +4,8 @@ using FerryLine.DeckCount;
 using GentleCourier;
 using Microsoft.EntityFrameworkCore;
 
-// Deck count, a worker: how many people are on board each sailing. It reports a deck that is nearly full, as an event. It
-// keeps what it knows with EF Core.
+// Deck count, a worker: how many people are on board each sailing. It reports a deck that is nearly full, as an event.
+// It keeps what it knows with EF Core.
 var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddSingleton(Timetable.Read(builder.Configuration["FerryLine:Data"]!));
 builder.Services.AddDbContext<DeckContext>(DeckContext.UseStore);
@@ -28,7 +28,9 @@ for (var tries = 1; ; tries++)
         await scope.ServiceProvider.GetRequiredService<DeckContext>().Database.EnsureCreatedAsync();
         break;
     }
-    catch (Exception e) when (tries < 20 && (e is DbException or CourierException or InvalidOperationException { InnerException: DbException }))
+    catch (Exception e)
+        when (tries < 20 && (
+        e is DbException or CourierException or InvalidOperationException { InnerException: DbException }))
     {
         // Another instance makes the tables at this moment, or the database is away: a little later it works.
         await Task.Delay(TimeSpan.FromMilliseconds(500));

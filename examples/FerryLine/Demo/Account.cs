@@ -20,7 +20,8 @@ internal sealed record Account(
     /// <param name="files">Where they are.</param>
     /// <param name="boardedBesides">Ids of boarding events that were published without the harbour.</param>
     /// <param name="cancel">Ends the reading.</param>
-    public static async Task<Account> ReadAsync(DemoFiles files, IReadOnlyList<string> boardedBesides, CancellationToken cancel)
+    public static async Task<Account> ReadAsync(
+        DemoFiles files, IReadOnlyList<string> boardedBesides, CancellationToken cancel)
     {
         await using var harbour = files.OpenStore("Harbour");
         await using var fares = files.OpenStore("Fares");
@@ -29,17 +30,21 @@ internal sealed record Account(
         await using var broker = files.OpenBroker();
 
         // Published is what the business tables hold: each row and its event were committed together.
-        List<string> boarded = [.. await TextsAsync(harbour, "SELECT DISTINCT gate_number FROM tap"), .. boardedBesides];
+        List<string> boarded = [.. await TextsAsync(harbour, "SELECT DISTINCT gate_number FROM tap"),
+            .. boardedBesides];
         var departed = await TextsAsync(harbour, "SELECT event_id FROM departure");
-        var crowded = await TextsAsync(deckCount, "SELECT nearly_full_event FROM deck WHERE nearly_full_event IS NOT NULL");
+        var crowded = await TextsAsync(
+            deckCount, "SELECT nearly_full_event FROM deck WHERE nearly_full_event IS NOT NULL");
 
         // Handled is what had an effect: one row for each time that a receiver acted.
         var queues = new Dictionary<string, Ledger>
         {
             ["fares"] = await BalanceAsync("fares", boarded, fares, "SELECT event_id FROM charge"),
             ["deck-count"] = await BalanceAsync(
-                "deck-count", [.. boarded, .. departed], deckCount, "SELECT event_id FROM boarding UNION ALL SELECT event_id FROM departure"),
-            ["notices"] = await BalanceAsync("notices", [.. departed, .. crowded], notices, "SELECT event_id FROM notice"),
+                "deck-count", [.. boarded, .. departed], deckCount,
+                    "SELECT event_id FROM boarding UNION ALL SELECT event_id FROM departure"),
+            ["notices"] = await BalanceAsync(
+                "notices", [.. departed, .. crowded], notices, "SELECT event_id FROM notice"),
         };
 
         await using var till = await fares.OpenConnectionAsync(cancel);
@@ -50,7 +55,8 @@ internal sealed record Account(
             boarded.Count + departed.Count + crowded.Count,
             await till.ExecuteScalarAsync<int>("SELECT coalesce(sum(cents), 0) FROM charge"),
             heads.ToDictionary(h => h.Sailing, h => (int)h.OnBoard),
-            [.. (await TextsAsync(deckCount, "SELECT sailing FROM deck WHERE nearly_full_event IS NOT NULL")).Order(StringComparer.Ordinal)],
+            [.. (await TextsAsync(deckCount, "SELECT sailing FROM deck WHERE nearly_full_event IS NOT NULL")).Order(
+                StringComparer.Ordinal)],
             await broker.ReadDeadLettersAsync(null, int.MaxValue, cancel));
 
         async Task<Ledger> BalanceAsync(string queue, List<string> published, IStorePort store, string effects)
@@ -59,7 +65,8 @@ internal sealed record Account(
             var waiting = await broker.PeekAsync(queue, int.MaxValue, cancel);
             var letters = await broker.ReadDeadLettersAsync(queue, int.MaxValue, cancel);
             return Ledger.Balance(
-                published, await TextsAsync(store, effects), waiting.Select(e => Event.Read(e.Json).Id), letters.Select(d => Event.Read(d.Json).Id),
+                published, await TextsAsync(store, effects), waiting.Select(e => Event.Read(e.Json).Id),
+                    letters.Select(d => Event.Read(d.Json).Id),
                 inbox.Sum(e => e.Copies - 1));
         }
     }
@@ -70,18 +77,21 @@ internal sealed record Account(
         foreach (var (queue, ledger) in Queues)
         {
             if (!ledger.Balances)
-                yield return $"the ledger of {queue} does not balance: {ledger.Missing.Count} missing, {ledger.Unexpected.Count} unexpected";
+                yield return $"the ledger of {queue} does not balance: {ledger.Missing.Count} missing, "
+                    + $"{ledger.Unexpected.Count} unexpected";
             if (ledger.Waiting > 0) yield return $"{ledger.Waiting} events still wait in {queue}";
         }
         if (TakingsCents != expected.TakingsCents)
             yield return $"the takings are {TakingsCents} cents, and should be {expected.TakingsCents}";
         foreach (var sailing in HeadCounts.Keys.Union(expected.HeadCounts.Keys))
         {
-            var (counted, due) = (HeadCounts.GetValueOrDefault(sailing), expected.HeadCounts.GetValueOrDefault(sailing));
+            var (counted, due) = (
+                HeadCounts.GetValueOrDefault(sailing), expected.HeadCounts.GetValueOrDefault(sailing));
             if (counted != due) yield return $"{counted} people were counted on {sailing}, and {due} went on board";
         }
         if (!CrowdedSailings.SequenceEqual(expected.CrowdedSailings))
-            yield return $"nearly full were {string.Join(", ", expected.CrowdedSailings)}, but reported were {string.Join(", ", CrowdedSailings)}";
+            yield return $"nearly full were {string.Join(", ", expected.CrowdedSailings)}, "
+                + $"but reported were {string.Join(", ", CrowdedSailings)}";
     }
 
     /// <summary>Writes the ledger for programs, if a file is named.</summary>

@@ -6,19 +6,23 @@ using Spectre.Console;
 namespace FerryLine.Demo;
 
 /// <summary>
-/// A day far busier than any, in which processes of every kind are killed at random, without warning, and started again:
-/// two publishers, two relays, and two workers of each kind. Afterwards it is reckoned event by event.
+/// A day far busier than any, in which processes of every kind are killed at random, without warning, and started
+/// again: two publishers, two relays, and two workers of each kind. Afterwards it is reckoned event by event.
 /// </summary>
 internal static class Chaos
 {
     private const int TapsOfSailing = 98;
     private static readonly (string Program, string Kind)[] Kinds =
-        [("Harbour", "publisher"), ("Harbour", "relay"), ("Fares", "fares"), ("DeckCount", "deck-count"), ("Notices", "notices")];
+        [("Harbour", "publisher"), ("Harbour", "relay"), ("Fares", "fares"), ("DeckCount", "deck-count"),
+            ("Notices", "notices")];
 
-    public sealed record Options(string Engine, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
+    public sealed record Options(
+        string Engine, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
-        options.Engine, options.Keep, TimeSpan.FromSeconds(120 + (2 * options.Kills) + (10 * options.ServerKills) + (options.Events / 100)), (files, cancel) => RunAsync(options, files, cancel), stop);
+        options.Engine, options.Keep,
+            TimeSpan.FromSeconds(120 + (2 * options.Kills) + (10 * options.ServerKills) + (options.Events / 100)),
+            (files, cancel) => RunAsync(options, files, cancel), stop);
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
     {
@@ -26,7 +30,9 @@ internal static class Chaos
         var day = DayGenerator.Make(options.Seed, Math.Max(1, options.Events / TapsOfSailing));
         files.Data = Directory.CreateDirectory(Path.Combine(files.Folder, "data")).FullName;
         day.Write(files.Data);
-        AnsiConsole.MarkupLine($"[bold]chaos[/], seed {options.Seed}: {day.Taps.Count + day.Sailings.Count:N0} events, {options.Kills} kills over {Kinds.Length * 2} processes");
+        AnsiConsole.MarkupLine(
+            $"[bold]chaos[/], seed {options.Seed}: {day.Taps.Count + day.Sailings.Count:N0} events, {options.Kills} "
+            + $"kills over {Kinds.Length * 2} processes");
 
         await using var broker = files.OpenBroker();
         await Play.DeployAsync(broker, cancel);
@@ -41,13 +47,15 @@ internal static class Chaos
             var random = new Random(options.Seed);
             var bySailing = day.Taps.ToLookup(t => t.Sailing);
             var left = 0;
-            var killing = KillAsync(services, options.Kills, random, kills, i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
+            var killing = KillAsync(services, options.Kills, random, kills,
+                i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
             var serverKilling = Task.Run(
                 async () =>
                 {
                     for (; serverKilled < options.ServerKills; Interlocked.Increment(ref serverKilled))
                     {
-                        while ((long)Volatile.Read(ref left) * options.ServerKills < (long)serverKilled * day.Sailings.Count) await Task.Delay(20, cancel);
+                        while ((long)Volatile.Read(ref left) * options.ServerKills < (
+                            long)serverKilled * day.Sailings.Count) await Task.Delay(20, cancel);
                         await Task.Delay(TimeSpan.FromMilliseconds(1000 + Random.Shared.Next(1000)), cancel);
                         files.KillServer();
                     }
@@ -59,12 +67,18 @@ internal static class Chaos
                 await gates.BoardAsync(bySailing[day.Sailings[i].Id], cancel);
                 await gates.DepartAsync(day.Sailings[i], cancel);
                 // Kills and events keep pace with each other, to the end.
-                while (!killing.IsCompleted && (long)Killed() * day.Sailings.Count < (long)i * options.Kills) await Task.Delay(20, cancel);
-                while (!serverKilling.IsCompleted && (long)Volatile.Read(ref serverKilled) * day.Sailings.Count < (long)i * options.ServerKills) await Task.Delay(20, cancel);
+                while (!killing.IsCompleted && (long)Killed() * day.Sailings.Count < (long)i * options.Kills)
+                    await Task.Delay(20, cancel);
+                while (!serverKilling.IsCompleted && (long)Volatile.Read(ref serverKilled) * day.Sailings.Count < (
+                    long)i * options.ServerKills) await Task.Delay(20, cancel);
                 if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
                 {
                     var figures = await Play.PatientlyAsync(() => broker.ReadFiguresAsync(cancel), cancel);
-                    AnsiConsole.MarkupLine($"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  {Killed() + serverKilled,4} kills  [grey]waiting: {string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))}[/]");
+                    AnsiConsole.MarkupLine(
+                        $"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  "
+                        + $"{Killed() + serverKilled,4} kills  [grey]waiting: "
+                        + string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))
+                        + "[/]");
                 }
             }
             var sailings = day.Sailings.Select(s => s.Id).ToHashSet();
@@ -76,7 +90,9 @@ internal static class Chaos
         }
 
         if (serverKilled > 0) kills["server"] = serverKilled;
-        AnsiConsole.MarkupLine($"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
+        AnsiConsole.MarkupLine(
+            $"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; "
+            + $"all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
         var account = await Account.ReadAsync(files, [], cancel);
         var expected = Expectation.Of(day);
         await account.WriteAsync(options.Ledger, expected, cancel);
@@ -110,11 +126,13 @@ internal static class Chaos
 
     private static async Task UntilOpenAsync(Services services, CancellationToken cancel)
     {
-        foreach (var service in services.All.Where(s => s.Name.StartsWith("publisher", StringComparison.Ordinal))) await service.ListensAsync(cancel);
+        foreach (var service in services.All.Where(s => s.Name.StartsWith("publisher", StringComparison.Ordinal)))
+            await service.ListensAsync(cancel);
     }
 
     private static async Task KillAsync(
-        Services services, int count, Random random, SortedDictionary<string, int> kills, Func<int, bool> isTimeFor, CancellationToken cancel)
+        Services services, int count, Random random, SortedDictionary<string, int> kills, Func<int, bool> isTimeFor,
+            CancellationToken cancel)
     {
         for (var i = 0; i < count; i++)
         {

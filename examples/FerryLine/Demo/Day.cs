@@ -42,7 +42,8 @@ internal sealed record Day(IReadOnlyList<Pier> Piers, IReadOnlyList<Sailing> Sai
 /// What the day must come to, reckoned straight from the files: a second opinion that shares no code with the services
 /// and none with the library.
 /// </summary>
-internal sealed record Expectation(int TakingsCents, IReadOnlyDictionary<string, int> HeadCounts, IReadOnlyList<string> CrowdedSailings)
+internal sealed record Expectation(
+    int TakingsCents, IReadOnlyDictionary<string, int> HeadCounts, IReadOnlyList<string> CrowdedSailings)
 {
     private const int DailyCapCents = 900;
 
@@ -50,13 +51,15 @@ internal sealed record Expectation(int TakingsCents, IReadOnlyDictionary<string,
     {
         var fares = day.Piers.ToDictionary(p => p.Name, p => p.FareCents);
         var today = ServiceDay.Today.ToString("yyyy-MM-dd");
-        var onTime = day.Taps.DistinctBy(t => t.Number).Where(t => t.TappedAt.StartsWith(today, StringComparison.Ordinal)).ToList();
+        var onTime = day.Taps.DistinctBy(t => t.Number)
+            .Where(t => t.TappedAt.StartsWith(today, StringComparison.Ordinal)).ToList();
         var takings = onTime.Where(t => fares.ContainsKey(t.Pier)).GroupBy(t => t.Card)
             .Sum(card => Math.Min(DailyCapCents, card.Sum(t => fares[t.Pier])));
 
         var limits = day.Sailings.ToDictionary(s => s.Id, s => s.Limit);
         var heads = onTime.Where(t => limits.ContainsKey(t.Sailing)).CountBy(t => t.Sailing).ToDictionary();
-        var crowded = heads.Where(h => h.Value >= limits[h.Key] * 9 / 10).Select(h => h.Key).Order(StringComparer.Ordinal).ToList();
+        var crowded = heads.Where(h => h.Value >= limits[h.Key] * 9 / 10).Select(h => h.Key)
+            .Order(StringComparer.Ordinal).ToList();
         return new Expectation(takings, heads, crowded);
     }
 }

@@ -6,8 +6,8 @@ using GentleCourier.Sqlite;
 namespace FerryLine.Demo;
 
 /// <summary>
-/// The folder in which one run keeps its databases and logs, a server's too where the engine needs one; deleted at the end
-/// unless it was asked to be kept.
+/// The folder in which one run keeps its databases and logs, a server's too where the engine needs one; deleted at the
+/// end unless it was asked to be kept.
 /// </summary>
 internal sealed class DemoFiles : IDisposable
 {
@@ -21,8 +21,10 @@ internal sealed class DemoFiles : IDisposable
     {
         keep = keepIn is not null;
         if (keepIn is { Exists: true } && keepIn.EnumerateFileSystemInfos().Any())
-            throw new IOException($"{keepIn.FullName} is not empty; name a new folder, so that nothing of an earlier run is mixed in");
-        Folder = keepIn is null ? Directory.CreateTempSubdirectory("ferryline-").FullName : Directory.CreateDirectory(keepIn.FullName).FullName;
+            throw new IOException(
+                $"{keepIn.FullName} is not empty; name a new folder, so that nothing of an earlier run is mixed in");
+        Folder = keepIn is null ? Directory.CreateTempSubdirectory("ferryline-").FullName
+            : Directory.CreateDirectory(keepIn.FullName).FullName;
         if (engineName == "sqlite")
         {
             engine = new SqliteEngine();
@@ -30,7 +32,9 @@ internal sealed class DemoFiles : IDisposable
         }
         engine = new PostgresEngine();
         // A server does not run as root; as another user it must be let through to its own folder.
-        if (OperatingSystem.IsLinux()) File.SetUnixFileMode(Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
+        if (OperatingSystem.IsLinux())
+            File.SetUnixFileMode(
+            Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
         server = new PrivatePostgres(Path.Combine(Folder, "server"));
         // The services read it from their environment.
         Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
@@ -58,7 +62,9 @@ internal sealed class DemoFiles : IDisposable
     /// <exception cref="InvalidOperationException">The engine has none.</exception>
     public void KillServer()
     {
-        if (server is null) throw new InvalidOperationException("this engine has no server that could be killed; leave out --server-kills");
+        if (server is null)
+            throw new InvalidOperationException(
+            "this engine has no server that could be killed; leave out --server-kills");
         server.Stop(immediately: true);
         server.Start();
     }
@@ -74,7 +80,9 @@ internal sealed class DemoFiles : IDisposable
         if (!keep) Directory.Delete(Folder, recursive: true);
     }
 
-    private string Address(string database) => server is null ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{server.Address}/{database}";
+    private string Address(string database) =>
+        server is null ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{server.Address}/{database}";
 
-    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed : throw new InvalidOperationException(address);
+    private static EngineAddress Parse(string address) =>
+        EngineAddress.TryParse(address, out var parsed) ? parsed : throw new InvalidOperationException(address);
 }

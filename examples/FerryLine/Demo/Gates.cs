@@ -10,7 +10,8 @@ internal sealed class Gates : IDisposable
 
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(200);
 
-    private readonly HttpClient http = new(new SocketsHttpHandler { MaxConnectionsPerServer = Connections }) { Timeout = TimeSpan.FromSeconds(30) };
+    private readonly HttpClient http = new(
+        new SocketsHttpHandler { MaxConnectionsPerServer = Connections }) { Timeout = TimeSpan.FromSeconds(30) };
     private readonly IReadOnlyList<Uri> harbours;
     private readonly int patience;
     private readonly Random random;
@@ -42,7 +43,8 @@ internal sealed class Gates : IDisposable
     }
 
     public Task DepartAsync(Sailing sailing, CancellationToken cancel) =>
-        SendAsync("departures", () => JsonContent.Create(new { Sailing = sailing.Id, DepartedAt = sailing.Departs }), cancel);
+        SendAsync(
+            "departures", () => JsonContent.Create(new { Sailing = sailing.Id, DepartedAt = sailing.Departs }), cancel);
 
     /// <summary>A body that is not JSON; the harbour should say so and record nothing.</summary>
     public Task BabbleAsync(CancellationToken cancel) =>
@@ -70,7 +72,8 @@ internal sealed class Gates : IDisposable
             using var body = content();
             using var response = await http.PostAsync(address, body, cancel);
             if (response.IsSuccessStatusCode) return null;
-            if (response.StatusCode != HttpStatusCode.BadRequest) return $"the harbour answered {(int)response.StatusCode}";
+            if (response.StatusCode != HttpStatusCode.BadRequest)
+                return $"the harbour answered {(int)response.StatusCode}";
             Interlocked.Increment(ref refused);
             return null;
         }

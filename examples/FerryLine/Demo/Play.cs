@@ -16,9 +16,13 @@ internal static class Play
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
         WithFilesAsync(options.Engine, options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
 
-    /// <summary>Runs something in a folder of its own, within a limit, and turns what goes wrong into a message and an exit code.</summary>
+    /// <summary>
+    /// Runs something in a folder of its own, within a limit, and turns what goes wrong into a message and an exit
+    /// code.
+    /// </summary>
     public static async Task<int> WithFilesAsync(
-        string engine, DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run, CancellationToken stop)
+        string engine, DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run,
+            CancellationToken stop)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(stop);
         limit.CancelAfter(within);
@@ -34,10 +38,14 @@ internal static class Play
         }
         catch (OperationCanceledException)
         {
-            await Console.Error.WriteLineAsync($"demo: not finished within {within.TotalSeconds:0} s; run it again with --keep DIR and read the logs there");
+            await Console.Error.WriteLineAsync(
+                $"demo: not finished within {within.TotalSeconds:0} s; run it again with --keep DIR and read the logs "
+                + "there");
             return 1;
         }
-        catch (Exception e) when (e is IOException or CourierException or InvalidOperationException or HttpRequestException or TimeoutException)
+        catch (Exception e)
+            when (e is IOException or CourierException or InvalidOperationException or HttpRequestException
+                or TimeoutException)
         {
             await Console.Error.WriteLineAsync($"demo: {e.Message}");
             return 1;
@@ -48,13 +56,15 @@ internal static class Play
     {
         var day = Day.Read(Path.Combine(AppContext.BaseDirectory, "Data"));
         AnsiConsole.MarkupLine(
-            $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} sailings, {day.Piers.Count} piers; the broker is {Markup.Escape(files.ShownBroker)}");
+            $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} "
+            + $"sailings, {day.Piers.Count} piers; the broker is {Markup.Escape(files.ShownBroker)}");
 
         await using var broker = files.OpenBroker();
         await DeployAsync(broker, cancel);
 
         List<string> babble;
-        await using (var services = new Services(files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]")))
+        await using (
+            var services = new Services(files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]")))
         {
             services.Start("Harbour");
             services.Start("Fares");
@@ -62,7 +72,9 @@ internal static class Play
             services.Start("Notices");
             using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
             babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
-            AnsiConsole.MarkupLine($"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers finish");
+            AnsiConsole.MarkupLine(
+                $"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers "
+                + "finish");
             await DrainAsync(files, broker, cancel);
         }
 
@@ -86,7 +98,8 @@ internal static class Play
         create: true,
         cancel);
 
-    private static async Task<List<string>> PlayDayAsync(Day day, Gates gates, Services services, IBroker broker, int kills, CancellationToken cancel)
+    private static async Task<List<string>> PlayDayAsync(
+        Day day, Gates gates, Services services, IBroker broker, int kills, CancellationToken cancel)
     {
         var babble = new List<string>();
         var bySailing = day.Taps.ToLookup(t => t.Sailing);
@@ -106,7 +119,9 @@ internal static class Play
 
             var figures = await broker.ReadFiguresAsync(cancel);
             var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled,4}"));
-            AnsiConsole.MarkupLine($"{sailing.Departs[11..16]}  {sailing.Pier,-10} {bySailing[sailing.Id].Count(),4} taps  [grey]waiting: {waiting}[/]");
+            AnsiConsole.MarkupLine(
+                $"{sailing.Departs[11..16]}  {sailing.Pier,-10} {bySailing[sailing.Id].Count(),4} taps  [grey]waiting: "
+                + $"{waiting}[/]");
         }
         // The wrong taps, which belong to no sailing.
         var known = day.Sailings.Select(s => s.Id).ToHashSet();
@@ -121,7 +136,8 @@ internal static class Play
         var json = $$"""
             {"specversion":"1.0","id":"{{id}}","source":"/skerryline/old-gate","type":"skerryline.passenger-boarded","datacontenttype":"text/csv","data":"Longsand;card-0417;06:12"}
             """;
-        await broker.PublishAsync([new EncodedEvent(id, "skerryline.passenger-boarded", null, Encoding.UTF8.GetBytes(json))], cancel);
+        await broker.PublishAsync(
+            [new EncodedEvent(id, "skerryline.passenger-boarded", null, Encoding.UTF8.GetBytes(json))], cancel);
         return id;
     }
 
@@ -134,8 +150,10 @@ internal static class Play
         {
             // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
             var waiting = await PatientlyAsync(
-                async () => (await harbour.ReadOutboxFiguresAsync(cancel)).Waiting + await WaitingAsync(broker, "fares", "deck-count", cancel)
-                    + (await deckCount.ReadOutboxFiguresAsync(cancel)).Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
+                async () => (await harbour.ReadOutboxFiguresAsync(cancel))
+                    .Waiting + await WaitingAsync(broker, "fares", "deck-count", cancel)
+                    + (await deckCount.ReadOutboxFiguresAsync(cancel))
+                        .Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
                 cancel);
             if (waiting == 0) return;
             await Task.Delay(50, cancel);
@@ -158,6 +176,8 @@ internal static class Play
         }
     }
 
-    private static async Task<long> WaitingAsync(IBroker broker, string queue, string other, CancellationToken cancel) =>
-        (await broker.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other).Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
+    private static async Task<long> WaitingAsync(
+        IBroker broker, string queue, string other, CancellationToken cancel) =>
+        (await broker.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other)
+            .Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
 }

@@ -5,34 +5,54 @@ using Spectre.Console;
 // Output that goes to a file or another program is not wrapped to some terminal's width.
 if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 10_000;
 
-var ledger = new Option<FileInfo?>("--ledger") { HelpName = "FILE", Description = "Write the ledger to FILE, as JSON." };
+var ledger = new Option<FileInfo?>("--ledger")
+{
+    HelpName = "FILE", Description = "Write the ledger to FILE, as JSON.",
+};
 var engine = new Option<string>("--engine")
 {
     HelpName = "NAME", Recursive = true, DefaultValueFactory = _ => DemoFiles.Engines[0],
-    Description = $"Where stores and broker are: {string.Join(" or ", DemoFiles.Engines)}, which starts a private server of its own.",
+    Description =
+        $"Where stores and broker are: {string.Join(" or ", DemoFiles.Engines)}, which starts a private server of its "
+        + "own.",
 };
 engine.AcceptOnlyFromAmong(DemoFiles.Engines);
-var keep = new Option<DirectoryInfo?>("--keep") { HelpName = "DIR", Description = "Keep databases and logs in DIR, a new or empty folder." };
-var kills = new Option<int>("--kill-fares") { HelpName = "N", Description = "Kill the Fares worker N times during the day, without warning (0 to 20)." };
+var keep = new Option<DirectoryInfo?>("--keep")
+{
+    HelpName = "DIR", Description = "Keep databases and logs in DIR, a new or empty folder.",
+};
+var kills = new Option<int>("--kill-fares")
+{
+    HelpName = "N",
+    Description = "Kill the Fares worker N times during the day, without warning (0 to 20).",
+};
 kills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 20) result.AddError("--kill-fares must be 0 to 20.");
 });
-var seed = new Option<int>("--seed") { HelpName = "S", DefaultValueFactory = _ => 614, Description = "Which taps the flaky gates repeat, and for `generate`, which day it is." };
+var seed = new Option<int>("--seed")
+{
+    HelpName = "S", DefaultValueFactory = _ => 614,
+    Description = "Which taps the flaky gates repeat, and for `generate`, which day it is.",
+};
 
 var root = new RootCommand(
     """
-    One day of the Skerry Line ferries: starts Harbour, Fares, DeckCount and Notices, each a process with its own database,
-    replays the day's taps over a hundred connections at once, and proves at the end that nothing was lost and nothing
-    acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
+    One day of the Skerry Line ferries: starts Harbour, Fares, DeckCount and Notices, each a process with its own
+    database, replays the day's taps over a hundred connections at once, and proves at the end that nothing was lost and
+    nothing acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
     """)
 {
     engine, ledger, keep, kills, seed,
 };
 root.SetAction((result, cancel) => Play.RunAsync(
-    new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills), result.GetValue(seed)), cancel));
+    new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills),
+        result.GetValue(seed)), cancel));
 
-var folder = new Argument<DirectoryInfo>("DIR") { Description = "Where to write piers.csv, sailings.csv and taps.csv." };
+var folder = new Argument<DirectoryInfo>("DIR")
+{
+    Description = "Where to write piers.csv, sailings.csv and taps.csv.",
+};
 var generate = new Command("generate", "Makes up the files of a day.") { folder, seed };
 generate.SetAction(result =>
 {
@@ -42,17 +62,32 @@ generate.SetAction(result =>
 });
 root.Subcommands.Add(generate);
 
-var events = new Option<int>("--events") { HelpName = "N", DefaultValueFactory = _ => 100_000, Description = "About how many events are published (1,000 to 1,000,000)." };
+var events = new Option<int>("--events")
+{
+    HelpName = "N", DefaultValueFactory = _ => 100_000,
+    Description = "About how many events are published (1,000 to 1,000,000).",
+};
 events.Validators.Add(result =>
 {
-    if (result.GetValueOrDefault<int>() is < 1_000 or > 1_000_000) result.AddError("--events must be 1,000 to 1,000,000.");
+    if (result.GetValueOrDefault<int>() is < 1_000 or > 1_000_000)
+        result.AddError("--events must be 1,000 to 1,000,000.");
 });
-var chaosKills = new Option<int>("--kills") { HelpName = "N", DefaultValueFactory = _ => 200, Description = "How many processes are killed, each kind in turn (0 to 10,000)." };
+var chaosKills = new Option<int>("--kills")
+{
+    HelpName = "N", DefaultValueFactory = _ => 200,
+    Description = "How many processes are killed, each kind in turn (0 to 10,000).",
+};
 chaosKills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 10_000) result.AddError("--kills must be 0 to 10,000.");
 });
-var serverKills = new Option<int>("--server-kills") { HelpName = "N", Description = "With an engine that has a server: how often that is stopped at once, as a crash would, and started again (0 to 1,000)." };
+var serverKills = new Option<int>("--server-kills")
+{
+    HelpName = "N",
+    Description =
+    "With an engine that has a server: how often that is stopped at once, as a crash would, and started again (0 to "
+    + "1,000).",
+};
 serverKills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 1_000) result.AddError("--server-kills must be 0 to 1,000.");
@@ -60,15 +95,18 @@ serverKills.Validators.Add(result =>
 var chaos = new Command(
     "chaos",
     """
-    A far busier day, in which publishers, relays and workers, two of each, are killed with SIGKILL at random and started
-    again. Exit code 0: nothing is missing and nothing acted twice, event by event; 1: not so, or it could not run.
+    A far busier day, in which publishers, relays and workers, two of each, are killed with SIGKILL at random and
+    started again. Exit code 0: nothing is missing and nothing acted twice, event by event; 1: not so, or it could not
+    run.
     """)
 {
     events, chaosKills, serverKills, seed, ledger, keep,
 };
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
     new Chaos.Options(
-        result.GetValue(engine)!, result.GetValue(events), result.GetValue(chaosKills), result.GetValue(serverKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
+        result.GetValue(engine)!, result.GetValue(events), result.GetValue(chaosKills), result.GetValue(serverKills),
+            result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
-return await root.Parse(args).InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });
+return await root.Parse(args)
+    .InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(15) });

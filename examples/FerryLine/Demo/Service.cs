@@ -4,8 +4,8 @@ using System.Runtime.InteropServices;
 namespace FerryLine.Demo;
 
 /// <summary>
-/// A service in a process of its own, started again when it dies, as a supervisor on a server would. Its output goes to a
-/// log file beside the databases.
+/// A service in a process of its own, started again when it dies, as a supervisor on a server would. Its output goes to
+/// a log file beside the databases.
 /// </summary>
 internal sealed partial class Service : IAsyncDisposable
 {
@@ -31,7 +31,8 @@ internal sealed partial class Service : IAsyncDisposable
     /// <param name="folder">Where its log goes.</param>
     /// <param name="settings">What it is told.</param>
     /// <param name="report">Told when it dies.</param>
-    public Service(string program, string name, string folder, IReadOnlyDictionary<string, string> settings, Action<string> report)
+    public Service(
+        string program, string name, string folder, IReadOnlyDictionary<string, string> settings, Action<string> report)
     {
         this.program = program;
         this.name = name;
@@ -45,7 +46,8 @@ internal sealed partial class Service : IAsyncDisposable
     public string Name => name;
 
     /// <summary>Where it listens, for one that does.</summary>
-    public Task<Uri> ListensAsync(CancellationToken cancellationToken) => listening.Task.WaitAsync(TimeSpan.FromSeconds(20), cancellationToken);
+    public Task<Uri> ListensAsync(CancellationToken cancellationToken) =>
+        listening.Task.WaitAsync(TimeSpan.FromSeconds(20), cancellationToken);
 
     /// <summary>Ends it with SIGKILL, without a chance to finish anything.</summary>
     public void Kill()
@@ -88,7 +90,8 @@ internal sealed partial class Service : IAsyncDisposable
             RedirectStandardOutput = true,
             RedirectStandardError = true,
         };
-        foreach (var (key, value) in settings) start.Environment[key.Replace(":", "__", StringComparison.Ordinal)] = value;
+        foreach (var (key, value) in settings)
+            start.Environment[key.Replace(":", "__", StringComparison.Ordinal)] = value;
         start.Environment["DOTNET_TieredPGO"] = "0";
 
         var started = new Process { StartInfo = start, EnableRaisingEvents = true };
@@ -112,7 +115,8 @@ internal sealed partial class Service : IAsyncDisposable
             }
             else if (++quickDeaths > QuickDeathsAllowed)
             {
-                listening.TrySetException(new InvalidOperationException($"{name} does not stay up; read {Path.Combine(folder, name)}.log"));
+                listening.TrySetException(
+                    new InvalidOperationException($"{name} does not stay up; read {Path.Combine(folder, name)}.log"));
                 report($"{name} ended with exit code {exitCode} again and again, and is given up");
                 return;
             }

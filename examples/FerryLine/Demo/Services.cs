@@ -22,7 +22,8 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
         };
         if (QueueOf(program) is { } queue)
         {
-            // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was killed.
+            // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was
+            // killed.
             settings["Courier:CreateMissing"] = "false";
             settings[$"Courier:Receivers:{queue}:Lease"] = "00:00:02";
         }

@@ -4,13 +4,17 @@ using FerryLine.Harbour;
 using FerryLine.Shared;
 using GentleCourier;
 
-// Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives nothing.
+// Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives
+// nothing.
 var builder = WebApplication.CreateBuilder(args);
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier.UseSqlite().UsePostgres());
+builder.Services.AddGentleCourier(
+    builder.Configuration.GetSection("Courier"), courier => courier.UseSqlite().UsePostgres());
 var app = builder.Build();
 
 await app.Services.GetRequiredService<IStore>().CreateTablesAsync("""
-    CREATE TABLE IF NOT EXISTS tap (gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL, tapped_at TIMESTAMPTZ NOT NULL);
+    CREATE TABLE IF NOT EXISTS tap (
+        gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL,
+        tapped_at TIMESTAMPTZ NOT NULL);
     CREATE TABLE IF NOT EXISTS departure (sailing TEXT PRIMARY KEY, event_id TEXT NOT NULL);
     """);
 
@@ -22,7 +26,8 @@ app.MapPost("/taps", async (Tap tap, IStore store, IOutbox outbox, CancellationT
     await using var transaction = await connection.BeginTransactionAsync(cancel);
 
     await connection.ExecuteAsync(
-        "INSERT INTO tap (gate_number, pier, card, sailing, tapped_at) VALUES (@Number, @Pier, @Card, @Sailing, @TappedAt)",
+        "INSERT INTO tap (gate_number, pier, card, sailing, tapped_at) VALUES (@Number, @Pier, @Card, @Sailing, "
+        + "@TappedAt)",
         tap with { TappedAt = tap.TappedAt.ToUniversalTime() }, transaction);
     // The gate's own number is the event's id: a flaky gate that sends a tap twice publishes the same event twice.
     await outbox.AddAndCommitAsync(
@@ -39,7 +44,8 @@ app.MapPost("/departures", async (Departure departure, IStore store, IOutbox out
     // Told twice of the same departure, it publishes once.
     var id = $"{departure.Sailing}/departed";
     var isNews = await connection.ExecuteAsync(
-        "INSERT INTO departure (sailing, event_id) VALUES (@Sailing, @id) ON CONFLICT DO NOTHING", new { departure.Sailing, id }, transaction) == 1;
+        "INSERT INTO departure (sailing, event_id) VALUES (@Sailing, @id) ON CONFLICT DO NOTHING",
+            new { departure.Sailing, id }, transaction) == 1;
     if (isNews)
     {
         await outbox.AddAsync(

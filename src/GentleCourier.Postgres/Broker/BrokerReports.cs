@@ -9,18 +9,21 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
     public async Task<IReadOnlyList<QueueFigures>> FiguresAsync(CancellationToken cancellationToken)
     {
         var figures = new List<QueueFigures>();
-        await server.RunAsync("read", new RoundTrip().Add(sql.Figures, Read, server.Now), cancellationToken).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(sql.Figures, Read, server.Now), cancellationToken)
+            .ConfigureAwait(false);
         return figures;
 
         void Read(NpgsqlDataReader row)
         {
             var (all, inHand, scheduled) = (row.GetInt64(1), row.GetInt64(2), row.GetInt64(3));
             figures.Add(new QueueFigures(
-                row.GetString(0), Math.Max(0, all - inHand - scheduled), inHand, scheduled, row.GetInt64(4), row.Age(5)));
+                row.GetString(0), Math.Max(0, all - inHand - scheduled), inHand, scheduled, row.GetInt64(4),
+                    row.Age(5)));
         }
     }
 
-    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
+        string queue, int limit, CancellationToken cancellationToken)
     {
         var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
         var events = new List<QueuedEvent>();
@@ -29,13 +32,15 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
             new RoundTrip().Add(
                 sql.Peek,
                 row => events.Add(new QueuedEvent(
-                    row.Bytes(0), row.GetInt32(1), (QueuedState)row.GetInt32(2), row.IsDBNull(3) ? null : row.Time(3), row.Time(4), row.Text(5))),
+                    row.Bytes(0), row.GetInt32(1), (QueuedState)row.GetInt32(2), row.IsDBNull(3) ? null : row.Time(3),
+                        row.Time(4), row.Text(5))),
                 server.Now, Parameter.Of(id), Parameter.Of(limit)),
             cancellationToken).ConfigureAwait(false);
         return events;
     }
 
-    public async Task<IReadOnlyList<DeadLetter>> DeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<DeadLetter>> DeadLettersAsync(
+        string? queue, int limit, CancellationToken cancellationToken)
     {
         NpgsqlParameter of = new() { NpgsqlDbType = NpgsqlTypes.NpgsqlDbType.Integer, Value = DBNull.Value };
         if (queue is not null) of.Value = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
@@ -43,12 +48,15 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
     }
 
     public async Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
-        (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false)).FirstOrDefault();
+        (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false))
+            .FirstOrDefault();
 
-    private async Task<List<DeadLetter>> ReadAsync(string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
+    private async Task<List<DeadLetter>> ReadAsync(
+        string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
     {
         var letters = new List<DeadLetter>();
-        await server.RunAsync("read", new RoundTrip().Add(statement, Read, parameters), cancellationToken).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(statement, Read, parameters), cancellationToken)
+            .ConfigureAwait(false);
         return letters;
 
         void Read(NpgsqlDataReader row) => letters.Add(new DeadLetter

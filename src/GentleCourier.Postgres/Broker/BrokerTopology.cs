@@ -15,7 +15,8 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
         var routes = new List<Route>();
         await server.RunAsync(
             "read",
-            new RoundTrip().Add(sql.Queues, row => queues.Add(row.GetString(0))).Add(sql.NamedRoutes, row => routes.Add(new Route(row.GetString(0), row.GetString(1)))),
+            new RoundTrip().Add(sql.Queues, row => queues.Add(row.GetString(0)))
+                .Add(sql.NamedRoutes, row => routes.Add(new Route(row.GetString(0), row.GetString(1)))),
             cancellationToken).ConfigureAwait(false);
         return new Topology(queues, routes);
     }
@@ -25,7 +26,8 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
         var version = 0L;
         var found = new List<(string Type, long Queue)>();
         await server.RunAsync("read", new RoundTrip().Add(sql.Routes, Read), cancellationToken).ConfigureAwait(false);
-        return new Routes(version, found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.ToArray(), StringComparer.Ordinal));
+        return new Routes(version, found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal).ToDictionary(
+            g => g.Key, g => g.ToArray(), StringComparer.Ordinal));
 
         void Read(NpgsqlDataReader row)
         {
@@ -49,14 +51,16 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
                 // First of all, so that several take turns.
                 .Add(sql.ChangeTopology)
                 .Add(sql.AddQueues, Parameter.Of(queues))
-                .Add(sql.AddRoutes, Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Type)), Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue))),
+                .Add(sql.AddRoutes, Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Type)),
+                    Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue))),
             cancellationToken).ConfigureAwait(false);
     }
 
     public async Task<int> IdOfAsync(string queue, CancellationToken cancellationToken)
     {
         int? id = null;
-        await server.RunAsync("read", new RoundTrip().Add(sql.QueueId, row => id = row.GetInt32(0), Parameter.Of(queue)), cancellationToken).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(
+            sql.QueueId, row => id = row.GetInt32(0), Parameter.Of(queue)), cancellationToken).ConfigureAwait(false);
         return id ?? throw Missing([queue], [], (await ReadAsync(cancellationToken).ConfigureAwait(false)).Queues);
     }
 

@@ -51,7 +51,8 @@ internal sealed class PostgresBroker : IBroker
         return await topology.ReadAsync(cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<PublishResult>> PublishAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         while (true)
@@ -60,8 +61,8 @@ internal sealed class PostgresBroker : IBroker
             var plan = Routing.Deal(events, known.Queues, DisplayName);
             int[] queues = [.. plan.Copies.Select(copy => (int)copy.Queue).Distinct()];
             var trip = Publishing(events, plan, known.Version);
-            // The first after a pause is announced with its own commit, which has others that announce wait for the disk; under load that
-            // is done apart, and once for many.
+            // The first after a pause is announced with its own commit, which has others that announce wait for the
+            // disk; under load that is done apart, and once for many.
             var atOnce = queues.Length > 0 && announcer.HasRested;
             if (atOnce) Saying(trip, queues);
             try
@@ -73,7 +74,8 @@ internal sealed class PostgresBroker : IBroker
                 else Announce(queues);
                 return plan.Results;
             }
-            catch (CourierException e) when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
+            catch (CourierException e)
+                when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
             {
                 routes = null;
             }
@@ -85,16 +87,20 @@ internal sealed class PostgresBroker : IBroker
         var trip = new RoundTrip();
         if (plan.Copies.Count > 0)
         {
-            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken).ToArray();
+            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken)
+                .ToArray();
             var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
             trip.Add(
-                sql.AddCopies, server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)), Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)));
-            trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)), Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
+                sql.AddCopies, server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
+                    Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)));
+            trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)),
+                Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
         }
         return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(version));
     }
 
-    public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    public async Task<IReceivingLink> OpenLinkAsync(
+        string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
@@ -108,13 +114,15 @@ internal sealed class PostgresBroker : IBroker
         return await reports.FiguresAsync(cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
+        string queue, int limit, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await reports.PeekAsync(queue, limit, cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
+        string? queue, int limit, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await reports.DeadLettersAsync(queue, limit, cancellationToken).ConfigureAwait(false);
@@ -151,7 +159,8 @@ internal sealed class PostgresBroker : IBroker
         }
     }
 
-    private RoundTrip Saying(RoundTrip trip, int[] queues) => trip.Add(sql.Announce, static _ => { }, Parameter.Of(queues));
+    private RoundTrip Saying(RoundTrip trip, int[] queues) =>
+        trip.Add(sql.Announce, static _ => { }, Parameter.Of(queues));
 
     /// <summary>Tells receivers of this process; all others have been told.</summary>
     internal void Announced(IEnumerable<int> queues)

@@ -4,7 +4,8 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A worker's link to one queue of a <see cref="PostgresBroker"/>.</summary>
-internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server, BrokerStatements sql, int queue, string worker, TimeSpan lease) : IReceivingLink
+internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server, BrokerStatements sql, int queue,
+    string worker, TimeSpan lease) : IReceivingLink
 {
     // How long a hand-over may begin where the last one ended, before one begins at the head of the queue again.
     private static readonly TimeSpan LongestRun = TimeSpan.FromMilliseconds(250);
@@ -33,7 +34,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         }
     }
 
-    public async Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
+    public async Task<Exchange> SettleAsync(
+        IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
     {
         var trip = new RoundTrip();
         var settled = new HashSet<LeaseToken>();
@@ -54,7 +56,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         return new Exchange([.. settlements.Select(s => settled.Contains(s.Lease))], deliveries);
     }
 
-    public async Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<bool>> RenewAsync(
+        IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken)
     {
         var ours = new HashSet<LeaseToken>();
         var trip = new RoundTrip().NeedNotSurvive();
@@ -62,7 +65,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         {
             trip.Add(
                 sql.Renew, row => ours.Add(new LeaseToken(row.GetInt64(0), group.Key)),
-                Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now, Parameter.Of(lease));
+                Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now,
+                    Parameter.Of(lease));
         }
         trip.Add(sql.RenewLink, server.Now, Parameter.Of(lease), Parameter.Of(link));
         await server.RunAsync("renew leases in", trip, cancellationToken).ConfigureAwait(false);
@@ -77,7 +81,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         try
         {
             using var limit = new CancellationTokenSource(PostgresServer.Limit);
-            await server.RunAsync("leave", new RoundTrip().NeedNotSurvive().Add(sql.ForgetLinks, Parameter.Of(link)), limit.Token).ConfigureAwait(false);
+            await server.RunAsync("leave", new RoundTrip().NeedNotSurvive().Add(sql.ForgetLinks, Parameter.Of(link)),
+                limit.Token).ConfigureAwait(false);
         }
         catch (Exception e) when (e is CourierException or OperationCanceledException)
         {
@@ -101,14 +106,16 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             beganAtHead = Environment.TickCount64;
             trip.Add(sql.Promote, server.Now, Parameter.Of(queue));
         }
-        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18. And a
-        // repeat does harm only for the same copy, while somebody still holds its stale token.
+        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
+        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
         var number = Random.Shared.NextInt64(1, long.MaxValue);
         var deliveries = new List<HandOver>();
         trip.Add(
             sql.HandOver,
-            row => deliveries.Add(new HandOver(row.Bytes(3), row.GetInt32(1), row.GetInt32(2), new LeaseToken(row.GetInt64(0), number))),
-            server.Now, Parameter.Of(queue), Parameter.Of(fromHead ? 0 : lastTaken), Parameter.Of(credit), Parameter.Of(lease), Parameter.Of(number),
+            row => deliveries.Add(
+                new HandOver(row.Bytes(3), row.GetInt32(1), row.GetInt32(2), new LeaseToken(row.GetInt64(0), number))),
+            server.Now, Parameter.Of(queue), Parameter.Of(fromHead ? 0 : lastTaken), Parameter.Of(credit),
+                Parameter.Of(lease), Parameter.Of(number),
             Parameter.Of(worker), Parameter.Of(link), Parameter.Of(InHand), Parameter.Of(noteAlways));
         return deliveries;
     }
@@ -154,11 +161,14 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
                 trip.Add(sql.RetryNow, settled, [.. leases, Text(again.Error)]);
                 break;
             case Outcome.Modified again:
-                trip.Add(sql.RetryLater, settled, [.. leases, Text(again.Error), Parameter.Of(again.Delay), server.Now]);
+                trip.Add(sql.RetryLater, settled,
+                    [.. leases, Text(again.Error), Parameter.Of(again.Delay), server.Now]);
                 break;
             case Outcome.Rejected rejected:
-                var (exception, message, stack) = (rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
-                trip.Add(sql.SetAside, settled, [.. leases, Text(rejected.Reason), Text(exception), Text(message), Text(stack), server.Now]);
+                var (exception, message, stack) = (
+                    rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
+                trip.Add(sql.SetAside, settled,
+                    [.. leases, Text(rejected.Reason), Text(exception), Text(message), Text(stack), server.Now]);
                 break;
             default:
                 throw new ArgumentException($"unknown outcome {settlement.Outcome}", nameof(settlement));
@@ -172,6 +182,7 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
     private NpgsqlParameter[] Leases(IEnumerable<Settlement> settlements)
     {
         var leases = settlements.Select(s => s.Lease).ToArray();
-        return [Parameter.Of(queue), Parameter.Of(Array.ConvertAll(leases, l => l.Copy)), Parameter.Of(leases[0].Number)];
+        return [Parameter.Of(queue), Parameter.Of(Array.ConvertAll(leases, l => l.Copy)),
+            Parameter.Of(leases[0].Number)];
     }
 }

@@ -5,9 +5,9 @@ using GentleCourier.Engines;
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// Wakes the links of a broker that wait. It hears of changes by announcement; since these can be lost, and time passes, it
-/// also looks, for all queues that are waited for at once: at every tick, and when something falls due or a lease ends.
-/// It rests while nobody waits. Thread-safe.
+/// Wakes the links of a broker that wait. It hears of changes by announcement; since these can be lost, and time
+/// passes, it also looks, for all queues that are waited for at once: at every tick, and when something falls due or a
+/// lease ends. It rests while nobody waits. Thread-safe.
 /// </summary>
 internal sealed class QueueWatch : IAsyncDisposable
 {
@@ -99,8 +99,10 @@ internal sealed class QueueWatch : IAsyncDisposable
             }
             using var over = CancellationTokenSource.CreateLinkedTokenSource(disposed.Token);
             var tick = Task.Delay(queues.Length > 0 ? Tick : Timeout.InfiniteTimeSpan, over.Token);
-            // A clock that is not the system's may be set forward by any time, and a look by the tick would be long after.
-            var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue) ? Task.Delay(soonest, clock, over.Token) : tick;
+            // A clock that is not the system's may be set forward by any time, and a look by the tick would be long
+            // after.
+            var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue)
+                ? Task.Delay(soonest, clock, over.Token) : tick;
             await Task.WhenAny(next, tick, due).ConfigureAwait(false);
             await over.CancelAsync().ConfigureAwait(false);
             await Task.Delay(Pause, disposed.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
@@ -110,7 +112,8 @@ internal sealed class QueueWatch : IAsyncDisposable
     private async Task<TimeSpan> LookIntoAsync(int[] queues)
     {
         var soonest = TimeSpan.MaxValue;
-        await server.RunAsync("look into the queues of", new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues)), disposed.Token).ConfigureAwait(false);
+        await server.RunAsync("look into the queues of",
+            new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues)), disposed.Token).ConfigureAwait(false);
         return soonest;
 
         void See(Npgsql.NpgsqlDataReader row)

@@ -1,8 +1,8 @@
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// Tells other processes what has changed: after the commit and in a transaction of its own, since one that announces keeps
-/// others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
+/// Tells other processes what has changed: after the commit and in a transaction of its own, since one that announces
+/// keeps others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
 /// </summary>
 /// <param name="server">Whom to tell.</param>
 /// <param name="say">Adds the announcement of what has changed.</param>
@@ -57,7 +57,8 @@ internal sealed class Announcer(PostgresServer server, Func<RoundTrip, int[], Ro
             }
             try
             {
-                await server.RunAsync("announce a change in", say(new RoundTrip().NeedNotSurvive(), [.. changes]), CancellationToken.None).ConfigureAwait(false);
+                await server.RunAsync("announce a change in", say(new RoundTrip().NeedNotSurvive(), [.. changes]),
+                    CancellationToken.None).ConfigureAwait(false);
             }
             catch (CourierException)
             {

@@ -4,7 +4,8 @@ namespace GentleCourier.Postgres;
 /// Hears what is announced on a channel, on a connection of its own that is opened again whenever it is lost. What is
 /// announced in between is missed: whoever relies on it looks besides, now and then. Thread-safe.
 /// </summary>
-internal sealed class Listener(PostgresServer server, string channel, Action<string> heard, Action connected) : IAsyncDisposable
+internal sealed class Listener(PostgresServer server, string channel, Action<string> heard, Action connected)
+    : IAsyncDisposable
 {
     private static readonly TimeSpan FirstRetry = TimeSpan.FromMilliseconds(100);
     private static readonly TimeSpan LongestRetry = TimeSpan.FromSeconds(5);
@@ -37,16 +38,19 @@ internal sealed class Listener(PostgresServer server, string channel, Action<str
                 await using (connection.ConfigureAwait(false))
                 {
                     connection.Notification += (_, news) => heard(news.Payload);
-                    await new RoundTrip().Add($"LISTEN \"{channel}\"").RunAsync(connection, PostgresServer.Limit, disposed.Token).ConfigureAwait(false);
+                    await new RoundTrip().Add($"LISTEN \"{channel}\"")
+                        .RunAsync(connection, PostgresServer.Limit, disposed.Token).ConfigureAwait(false);
                     failures = 0;
                     connected();
                     while (true) await connection.WaitAsync(disposed.Token).ConfigureAwait(false);
                 }
             }
-            catch (Exception e) when (e is OperationCanceledException or ObjectDisposedException || PostgresServer.IsProblem(e))
+            catch (Exception e)
+                when (e is OperationCanceledException or ObjectDisposedException || PostgresServer.IsProblem(e))
             {
                 failures++;
-                await Task.Delay(BackOff.Bound(failures, FirstRetry, LongestRetry), disposed.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                await Task.Delay(BackOff.Bound(failures, FirstRetry, LongestRetry), disposed.Token)
+                    .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             }
         }
     }

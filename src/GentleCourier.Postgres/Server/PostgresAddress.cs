@@ -18,9 +18,13 @@ internal sealed class PostgresAddress
         SchemaName = schema;
         var user = settings.Username is null ? "" : $"{Uri.EscapeDataString(settings.Username)}@";
         var isSocket = settings.Host!.StartsWith('/');
-        string[] options = [.. isSocket ? [$"host={settings.Host}"] : Array.Empty<string>(), .. schema == DefaultSchema ? Array.Empty<string>() : [$"schema={schema}"]];
-        DisplayName = $"postgres://{user}{(isSocket ? "" : settings.Host)}{(settings.Port == NpgsqlConnection.DefaultPort ? "" : $":{settings.Port}")}"
-            + $"/{Uri.EscapeDataString(settings.Database!)}{(options.Length == 0 ? "" : $"?{string.Join('&', options)}")}";
+        string[] options = [.. isSocket ? [$"host={settings.Host}"] : Array.Empty<string>(),
+            .. schema == DefaultSchema ? Array.Empty<string>() : [$"schema={schema}"]];
+        DisplayName =
+            $"postgres://{user}{(isSocket ? "" : settings.Host)}"
+            + $"{(settings.Port == NpgsqlConnection.DefaultPort ? "" : $":{settings.Port}")}"
+            + $"/{Uri.EscapeDataString(settings.Database!)}{(options.Length == 0 ? "" : $"?{string.Join(
+                '&', options)}")}";
     }
 
     public const string DefaultSchema = "courier";
@@ -39,11 +43,14 @@ internal sealed class PostgresAddress
 
     public bool HoldsPassword => Settings.Password is not null;
 
-    /// <exception cref="CourierException">It cannot be an address of this engine; the message names what is wrong, and no secret.</exception>
+    /// <exception cref="CourierException">
+    /// It cannot be an address of this engine; the message names what is wrong, and no secret.
+    /// </exception>
     public static PostgresAddress Parse(EngineAddress address)
     {
         ArgumentNullException.ThrowIfNull(address);
-        if (!address.Location.StartsWith("//", StringComparison.Ordinal)) throw Wrong("the location must begin with //");
+        if (!address.Location.StartsWith("//", StringComparison.Ordinal))
+            throw Wrong("the location must begin with //");
         var (rest, query) = Cut(address.Location[2..], '?');
         var (server, database) = Cut(rest, '/');
         // A password may hold an @ that nobody has escaped; a host cannot.
@@ -71,7 +78,9 @@ internal sealed class PostgresAddress
 
         if (string.IsNullOrEmpty(settings.Host)) throw Wrong("it names no host");
         if (string.IsNullOrEmpty(settings.Database)) throw Wrong("it names no database");
-        if (!IsIdentifier(schema)) throw Wrong($"'{schema}' is not a schema's name: up to 40 lower-case letters, digits and _, starting with a letter");
+        if (!IsIdentifier(schema))
+            throw Wrong(
+            $"'{schema}' is not a schema's name: up to 40 lower-case letters, digits and _, starting with a letter");
         if (!settings.ShouldSerialize("SSL Mode") && !IsThisHost(settings.Host)) settings.SslMode = SslMode.VerifyFull;
         return new PostgresAddress(settings, schema, isolation);
     }
@@ -81,11 +90,14 @@ internal sealed class PostgresAddress
         try
         {
             // The rest of the world writes verify-full, the driver VerifyFull.
-            settings[name] = name.Replace(" ", "", StringComparison.Ordinal).Equals("sslmode", StringComparison.OrdinalIgnoreCase)
+            settings[name] = name.Replace(" ", "", StringComparison.Ordinal)
+                .Equals("sslmode", StringComparison.OrdinalIgnoreCase)
                 ? value.Replace("-", "", StringComparison.Ordinal)
                 : value;
         }
-        catch (Exception e) when (e is ArgumentException or KeyNotFoundException or FormatException or InvalidCastException or OverflowException)
+        catch (Exception e)
+            when (e is ArgumentException or KeyNotFoundException or FormatException or InvalidCastException
+                or OverflowException)
         {
             // What the driver says might repeat the value, and that might be a secret.
             throw Wrong($"the driver knows no setting '{name}', or not with this value");
@@ -104,19 +116,23 @@ internal sealed class PostgresAddress
     {
         var colon = server.LastIndexOf(':');
         if (colon < 0 || server.EndsWith(']')) return (server.Trim('[', ']'), null);
-        return int.TryParse(server[(colon + 1)..], NumberStyles.None, CultureInfo.InvariantCulture, out var port) && port is > 0 and < 65536
+        return int.TryParse(server[(colon + 1)..], NumberStyles.None, CultureInfo.InvariantCulture, out var port)
+            && port is > 0 and < 65536
             ? (server[..colon].Trim('[', ']'), port)
             : throw Wrong("the port is not a number from 1 to 65535");
     }
 
     private static bool IsThisHost(string hosts) => hosts.Split(',').All(
-        host => host.StartsWith('/') || host == "localhost" || (IPAddress.TryParse(host, out var address) && IPAddress.IsLoopback(address)));
+        host => host.StartsWith('/') || host == "localhost"
+            || (IPAddress.TryParse(host, out var address) && IPAddress.IsLoopback(address)));
 
     private static bool IsIdentifier(string name) =>
-        name.Length is > 0 and <= 40 && char.IsAsciiLetterLower(name[0]) && name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '_');
+        name.Length is > 0 and <= 40 && char.IsAsciiLetterLower(name[0])
+            && name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '_');
 
     private static (string Head, string? Tail) Cut(string text, char separator) =>
         text.IndexOf(separator) is >= 0 and var at ? (text[..at], text[(at + 1)..]) : (text, null);
 
-    private static CourierException Wrong(string what) => new($"this is no address of a PostgreSQL database: {what}; {Form}");
+    private static CourierException Wrong(string what) =>
+        new($"this is no address of a PostgreSQL database: {what}; {Form}");
 }

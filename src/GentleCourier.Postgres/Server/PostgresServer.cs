@@ -13,10 +13,11 @@ internal sealed class PostgresServer : IAsyncDisposable
     /// </summary>
     public static readonly TimeSpan Limit = TimeSpan.FromSeconds(6);
 
-    // Queues are always read by their keys. The planner must not conclude from the statistics of an empty moment that it may
-    // as well read all of a table, nor plan the same statement again and again.
+    // Queues are always read by their keys. The planner must not conclude from the statistics of an empty moment that
+    // it may as well read all of a table, nor plan the same statement again and again.
     private const string OwnPlans =
-        "-c enable_seqscan=off -c enable_bitmapscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c plan_cache_mode=force_generic_plan -c jit=off";
+        "-c enable_seqscan=off -c enable_bitmapscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c "
+        + "plan_cache_mode=force_generic_plan -c jit=off";
 
     private readonly PostgresAddress address;
     private readonly TimeProvider clock;
@@ -35,7 +36,8 @@ internal sealed class PostgresServer : IAsyncDisposable
         Default(common, "Max Auto Prepare", 60);
         Default(common, "Auto Prepare Min Usages", 2);
 
-        own = new NpgsqlConnectionStringBuilder(common.ConnectionString) { NoResetOnClose = true, Options = $"{OwnPlans} {common.Options}" };
+        own = new NpgsqlConnectionStringBuilder(
+            common.ConnectionString) { NoResetOnClose = true, Options = $"{OwnPlans} {common.Options}" };
         ownSource = new(() => NpgsqlDataSource.Create(own));
         ConnectionString = common.ConnectionString;
         services = new(() => NpgsqlDataSource.Create(ConnectionString));
@@ -51,8 +53,8 @@ internal sealed class PostgresServer : IAsyncDisposable
     public string SchemaName => address.SchemaName;
 
     /// <summary>
-    /// What statements take for the time: nothing, which lets them read the server's clock, since hosts disagree; or the
-    /// time of a clock that is not the system's, so that tests of delays take none.
+    /// What statements take for the time: nothing, which lets them read the server's clock, since hosts disagree; or
+    /// the time of a clock that is not the system's, so that tests of delays take none.
     /// </summary>
     public NpgsqlParameter Now => Parameter.Of(clock == TimeProvider.System ? null : clock.GetUtcNow().UtcDateTime);
 
@@ -78,7 +80,8 @@ internal sealed class PostgresServer : IAsyncDisposable
     /// <summary>Opens a connection that no pool knows, for the library; the caller disposes it.</summary>
     public async Task<NpgsqlConnection> OpenAloneAsync(CancellationToken cancellationToken)
     {
-        var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder(own.ConnectionString) { Pooling = false, KeepAlive = 15 }.ConnectionString);
+        var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder(
+            own.ConnectionString) { Pooling = false, KeepAlive = 15 }.ConnectionString);
         try
         {
             await connection.OpenAsync(cancellationToken).ConfigureAwait(false);
@@ -92,24 +95,27 @@ internal sealed class PostgresServer : IAsyncDisposable
     }
 
     /// <summary>Runs statements on one of the library's own connections.</summary>
-    public async Task RunAsync(string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null)
+    public async Task RunAsync(
+        string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null)
     {
         try
         {
             var connection = await ownSource.Value.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
-            await using (connection.ConfigureAwait(false)) await trip.RunAsync(connection, limit ?? Limit, cancellationToken).ConfigureAwait(false);
+            await using (connection.ConfigureAwait(false)) await trip.RunAsync(
+                connection, limit ?? Limit, cancellationToken).ConfigureAwait(false);
         }
         catch (Exception e) when (IsProblem(e))
         {
-            // Where one connection has gone silent the others of its age have too: each would cost a time limit of its own.
+            // Where one connection has gone silent the others of its age have too: each would cost a time limit of its
+            // own.
             if (e is not PostgresException) ownSource.Value.Clear();
             throw Problem(e, tried);
         }
     }
 
     /// <summary>
-    /// Which database of which server it is, by when that was started and by the database's number: names of hosts and databases
-    /// may differ, or be the same, and say nothing.
+    /// Which database of which server it is, by when that was started and by the database's number: names of hosts and
+    /// databases may differ, or be the same, and say nothing.
     /// </summary>
     public async Task<string> IdentityAsync(CancellationToken cancellationToken)
     {
@@ -120,7 +126,8 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     /// <summary>The same, to be asked on any connection.</summary>
     public static RoundTrip AskIdentity(Action<string> found) => new RoundTrip().Add(
-        "SELECT extract(epoch FROM pg_postmaster_start_time()) || ' ' || oid FROM pg_database WHERE datname = current_database()", row => found(row.GetString(0)));
+        "SELECT extract(epoch FROM pg_postmaster_start_time()) || ' ' || oid FROM pg_database WHERE datname = "
+        + "current_database()", row => found(row.GetString(0)));
 
     public async ValueTask DisposeAsync()
     {
@@ -128,11 +135,15 @@ internal sealed class PostgresServer : IAsyncDisposable
         if (services.IsValueCreated) await services.Value.DisposeAsync().ConfigureAwait(false);
     }
 
-    public static bool IsProblem(Exception e) => e is NpgsqlException or IOException or SocketException or TimeoutException or AuthenticationException;
+    public static bool IsProblem(Exception e) =>
+        e is NpgsqlException or IOException or SocketException or TimeoutException or AuthenticationException;
 
-    /// <summary>Whether it says for certain that the transaction has not been committed: the server has answered, and lives on.</summary>
+    /// <summary>
+    /// Whether it says for certain that the transaction has not been committed: the server has answered, and lives on.
+    /// </summary>
     public static bool IsRefusal(Exception e) => e is PostgresException { SqlState: var state }
-        && !state.StartsWith("57P", StringComparison.Ordinal) && !state.StartsWith("08", StringComparison.Ordinal) && !state.StartsWith("XX", StringComparison.Ordinal);
+        && !state.StartsWith("57P", StringComparison.Ordinal) && !state.StartsWith("08", StringComparison.Ordinal)
+            && !state.StartsWith("XX", StringComparison.Ordinal);
 
     /// <summary>What went wrong, for a person: what was tried, where, what came back, and what to do next.</summary>
     public CourierException Problem(Exception e, string tried) => new($"cannot {tried} {DisplayName}: {Reason(e)}", e);
@@ -146,17 +157,22 @@ internal sealed class PostgresServer : IAsyncDisposable
             return server.SqlState switch
             {
                 PostgresErrorCodes.InvalidPassword or PostgresErrorCodes.InvalidAuthorizationSpecification =>
-                    $"the server refuses {user}: {said}; check the user, and its password in the address, PGPASSWORD or the password file",
+                    $"the server refuses {user}: {said}; check the user, and its password in the address, PGPASSWORD "
+                    + "or the password file",
                 PostgresErrorCodes.InvalidCatalogName => $"{said}; check the name, or make it with `createdb`",
-                PostgresErrorCodes.UndefinedTable or PostgresErrorCodes.InvalidSchemaName or PostgresErrorCodes.UndefinedColumn =>
+                PostgresErrorCodes.UndefinedTable or PostgresErrorCodes.InvalidSchemaName
+                    or PostgresErrorCodes.UndefinedColumn =>
                     $"{said}; the tables of Gentle Courier are made with `courier schema apply`",
                 PostgresErrorCodes.InsufficientPrivilege =>
                     $"{user} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO …; "
                     + $"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} TO …",
-                PostgresErrorCodes.TooManyConnections => $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
+                PostgresErrorCodes.TooManyConnections =>
+                    $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
                 PostgresErrorCodes.ReadOnlySqlTransaction => $"{said}; it is a standby, name the primary",
-                PostgresErrorCodes.DiskFull => $"its disk is full ({said}); free some space, nothing that was committed is lost",
-                PostgresErrorCodes.QueryCanceled => $"{said}; see which statements run or wait there in pg_stat_activity",
+                PostgresErrorCodes.DiskFull =>
+                    $"its disk is full ({said}); free some space, nothing that was committed is lost",
+                PostgresErrorCodes.QueryCanceled =>
+                    $"{said}; see which statements run or wait there in pg_stat_activity",
                 _ => $"{said} ({server.SqlState})",
             };
         }
@@ -166,16 +182,25 @@ internal sealed class PostgresServer : IAsyncDisposable
             {
                 case SocketException { SocketErrorCode: SocketError.ConnectionRefused }:
                     return "nothing listens there; check host and port, and that the server runs";
-                case SocketException { SocketErrorCode: SocketError.HostNotFound or SocketError.TryAgain or SocketError.NoData }:
+                case SocketException
+                {
+                    SocketErrorCode: SocketError.HostNotFound or SocketError.TryAgain or SocketError.NoData,
+                }:
                     return "there is no such host; check its name";
                 case AuthenticationException tls:
-                    return $"its certificate was not accepted: {tls.Message}; name the authority with '?root certificate=FILE'";
+                    return $"its certificate was not accepted: {tls.Message}; name the authority with '?root "
+                        + "certificate=FILE'";
                 case TimeoutException:
-                    return "no answer came in time; check the network, and what the server is busy with in pg_stat_activity";
-                case NpgsqlException npgsql when npgsql.Message.StartsWith("No password has been provided", StringComparison.Ordinal):
-                    return $"the server wants a password of {user}, and there is none; set PGPASSWORD, or name it in a password file (~/.pgpass, PGPASSFILE)";
-                case NpgsqlException npgsql when npgsql.Message.Contains("pool has been exhausted", StringComparison.Ordinal):
-                    return "all connections of this process's pool are in use; return them sooner, or raise 'maximum pool size' in the address";
+                    return "no answer came in time; check the network, and what the server is busy with in "
+                        + "pg_stat_activity";
+                case NpgsqlException npgsql when npgsql.Message.StartsWith(
+                    "No password has been provided", StringComparison.Ordinal):
+                    return $"the server wants a password of {user}, and there is none; set PGPASSWORD, or name it in a "
+                        + "password file (~/.pgpass, PGPASSFILE)";
+                case NpgsqlException npgsql when npgsql.Message.Contains(
+                    "pool has been exhausted", StringComparison.Ordinal):
+                    return "all connections of this process's pool are in use; return them sooner, or raise 'maximum "
+                        + "pool size' in the address";
             }
         }
         return e.Message;

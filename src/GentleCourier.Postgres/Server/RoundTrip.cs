@@ -3,7 +3,9 @@ using NpgsqlTypes;
 
 namespace GentleCourier.Postgres;
 
-/// <summary>Statements that travel to the server together and run in one transaction. Built and run by one caller.</summary>
+/// <summary>
+/// Statements that travel to the server together and run in one transaction. Built and run by one caller.
+/// </summary>
 internal sealed class RoundTrip
 {
     private readonly List<(NpgsqlBatchCommand Command, Action<NpgsqlDataReader>? Row)> statements = [];
@@ -62,13 +64,17 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(bool value) => new NpgsqlParameter<bool> { TypedValue = value };
 
-    public static NpgsqlParameter Of(TimeSpan? value) => new() { NpgsqlDbType = NpgsqlDbType.Interval, Value = (object?)value ?? DBNull.Value };
+    public static NpgsqlParameter Of(TimeSpan? value) =>
+        new() { NpgsqlDbType = NpgsqlDbType.Interval, Value = (object?)value ?? DBNull.Value };
 
-    public static NpgsqlParameter Of(string? value) => new() { NpgsqlDbType = NpgsqlDbType.Text, Value = (object?)value ?? DBNull.Value };
+    public static NpgsqlParameter Of(string? value) =>
+        new() { NpgsqlDbType = NpgsqlDbType.Text, Value = (object?)value ?? DBNull.Value };
 
-    public static NpgsqlParameter Of(ReadOnlyMemory<byte> value) => new NpgsqlParameter<ReadOnlyMemory<byte>> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Bytea };
+    public static NpgsqlParameter Of(ReadOnlyMemory<byte> value) =>
+        new NpgsqlParameter<ReadOnlyMemory<byte>> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Bytea };
 
-    public static NpgsqlParameter Of(DateTime? value) => new() { NpgsqlDbType = NpgsqlDbType.TimestampTz, Value = (object?)value ?? DBNull.Value };
+    public static NpgsqlParameter Of(DateTime? value) =>
+        new() { NpgsqlDbType = NpgsqlDbType.TimestampTz, Value = (object?)value ?? DBNull.Value };
 
     public static NpgsqlParameter Of(long[] values) => Array(values, NpgsqlDbType.Bigint);
 
@@ -78,5 +84,6 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(ReadOnlyMemory<byte>[] values) => Array(values, NpgsqlDbType.Bytea);
 
-    private static NpgsqlParameter<T[]> Array<T>(T[] values, NpgsqlDbType element) => new() { TypedValue = values, NpgsqlDbType = NpgsqlDbType.Array | element };
+    private static NpgsqlParameter<T[]> Array<T>(T[] values, NpgsqlDbType element) =>
+        new() { TypedValue = values, NpgsqlDbType = NpgsqlDbType.Array | element };
 }

@@ -4,39 +4,50 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// From the outbox into the queues of the same database, by one statement: no event travels, and nothing can come between
-/// leaving the one and being in the other. Only what is plain goes this way; where an event is held for its turn, has no route or
-/// is too large, the batch goes the usual one, which knows what to do. What is moved is announced in the same transaction: it
-/// does not wait for the disk, so that nobody waits for it.
+/// From the outbox into the queues of the same database, by one statement: no event travels, and nothing can come
+/// between leaving the one and being in the other. Only what is plain goes this way; where an event is held for its
+/// turn, has no route or is too large, the batch goes the usual one, which knows what to do. What is moved is announced
+/// in the same transaction: it does not wait for the disk, so that nobody waits for it.
 /// </summary>
 internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : IDirectWay
 {
     private readonly string move = $"""
-        WITH next AS MATERIALIZED (SELECT id, type, octet_length(event) AS size FROM {Table(store.Server, "outbox")} ORDER BY id LIMIT $2),
+        WITH next AS MATERIALIZED (
+            SELECT id, type, octet_length(event) AS size FROM store.outbox ORDER BY id LIMIT $2),
         plain AS (
-            SELECT EXISTS (SELECT FROM {Table(store.Server, "relay")} WHERE term = $1 AND relay IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM {Table(store.Server, "outbox_held")} WHERE partition_key IS NOT NULL AND due IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM {Table(store.Server, "outbox_held")} WHERE due <= coalesce($3, now()))
-               AND NOT EXISTS (SELECT FROM next WHERE size > {Routing.LargestEvent} OR NOT EXISTS (SELECT FROM {Table(broker.Server, "route")} r WHERE r.type = next.type)) AS yes),
+            SELECT EXISTS (SELECT FROM store.relay WHERE term = $1 AND relay IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM store.outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM store.outbox_held WHERE due <= coalesce($3, now()))
+               AND NOT EXISTS (
+                    SELECT FROM next WHERE size > {Routing.LargestEvent}
+                        OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
-            DELETE FROM {Table(store.Server, "outbox")} WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain) RETURNING id, type, event),
+            DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
+            RETURNING id, type, event),
         copies AS (
-            INSERT INTO {Table(broker.Server, "copy")} (queue, arrived, event)
+            INSERT INTO broker.copy (queue, arrived, event)
             SELECT r.queue, coalesce($3, now()), m.event FROM moved m
-            CROSS JOIN LATERAL (SELECT queue FROM {Table(broker.Server, "route")} WHERE type = m.type OFFSET 0) r ORDER BY m.id
+            CROSS JOIN LATERAL (SELECT queue FROM broker.route WHERE type = m.type OFFSET 0) r ORDER BY m.id
             RETURNING queue),
-        counted AS ({BrokerStatements.CountCopies(broker.Server.SchemaName, "SELECT queue, count(*) FROM copies GROUP BY queue")})
-        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('{broker.Server.Channel("queue")}', queue::text)) FROM (SELECT DISTINCT queue FROM copies) q
-        """;
+        counted AS (COUNTED)
+        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text))
+        FROM (SELECT DISTINCT queue FROM copies) q
+        """
+        .Replace("store.", $"\"{store.Server.SchemaName}\".", StringComparison.Ordinal)
+        .Replace("broker.", $"\"{broker.Server.SchemaName}\".", StringComparison.Ordinal)
+        .Replace("CHANNEL", broker.Server.Channel("queue"), StringComparison.Ordinal)
+        .Replace("COUNTED", Counted(broker.Server.SchemaName), StringComparison.Ordinal);
 
     private bool mayNot;
 
     /// <summary>The way from this store to that broker, where they are in one database and of one engine.</summary>
-    public static async Task<DirectWay?> FindAsync(PostgresStore store, IBroker broker, CancellationToken cancellationToken)
+    public static async Task<DirectWay?> FindAsync(
+        PostgresStore store, IBroker broker, CancellationToken cancellationToken)
     {
         if (broker is not PostgresBroker known) return null;
         var there = await known.Server.IdentityAsync(cancellationToken).ConfigureAwait(false);
-        return there == await store.Server.IdentityAsync(cancellationToken).ConfigureAwait(false) ? new DirectWay(store, known) : null;
+        return there == await store.Server.IdentityAsync(cancellationToken).ConfigureAwait(false)
+            ? new DirectWay(store, known) : null;
     }
 
     public async Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken)
@@ -49,10 +60,13 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             await store.RunAwakeAsync(
                 "move events inside",
                 trip => trip
-                    .Add(move, row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)), Parameter.Of(term), Parameter.Of(limit), store.Server.Now),
+                    .Add(move,
+                        row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)),
+                        Parameter.Of(term), Parameter.Of(limit), store.Server.Now),
                 PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
         }
-        catch (CourierException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.InsufficientPrivilege })
+        catch (CourierException e)
+            when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.InsufficientPrivilege })
         {
             // The store's role may not write into queues; the broker's may.
             mayNot = true;
@@ -64,5 +78,6 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
         return moved;
     }
 
-    private static string Table(PostgresServer server, string name) => $"\"{server.SchemaName}\".{name}";
+    private static string Counted(string schema) =>
+        BrokerStatements.CountCopies(schema, "SELECT queue, count(*) FROM copies GROUP BY queue");
 }

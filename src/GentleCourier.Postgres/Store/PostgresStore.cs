@@ -18,8 +18,8 @@ internal sealed class PostgresStore : IStorePort
     private readonly Announcer announcer;
     private readonly Clearing clearing;
     private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
-    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of events. It
-    // still says so for a moment when the relay is awake.
+    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
+    // events. It still says so for a moment when the relay is awake.
     private long? leads;
     private bool saysThatItWaits, isAwake;
     private bool disposed;
@@ -46,7 +46,8 @@ internal sealed class PostgresStore : IStorePort
 
     public string OutboxTable => $"{server.SchemaName}.outbox";
 
-    public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Schema.Store.PrepareAsync(server, create, cancellationToken);
+    public Task PrepareAsync(bool create, CancellationToken cancellationToken) =>
+        Schema.Store.PrepareAsync(server, create, cancellationToken);
 
     public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
         await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
@@ -58,25 +59,30 @@ internal sealed class PostgresStore : IStorePort
         var service = Check(connection);
         if (adopted.ContainsKey(service.ConnectionString)) return;
         var theirs = "";
-        await RunAsync(service, PostgresServer.AskIdentity(found => theirs = found), "look into", cancellationToken).ConfigureAwait(false);
+        await RunAsync(service, PostgresServer.AskIdentity(found => theirs = found), "look into", cancellationToken)
+            .ConfigureAwait(false);
         var ours = await server.IdentityAsync(cancellationToken).ConfigureAwait(false);
         if (ours != theirs)
         {
             throw new CourierException(
-                $"the service writes to the database '{service.Database}' on {service.DataSource}, and its store is {DisplayName}, another one of that name; "
+                $"the service writes to the database '{service.Database}' on {service.DataSource}, and its store is "
+                + $"{DisplayName}, another one of that name; "
                 + "both must be one database, or their changes would not commit together");
         }
         adopted.TryAdd(service.ConnectionString, true);
     }
 
-    public async Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task AddAsync(
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         var connection = ConnectionOf(transaction);
-        await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken).ConfigureAwait(false);
+        await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken)
+            .ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.AddedNotCommitted);
     }
 
-    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task AddAndCommitAsync(
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         var connection = ConnectionOf(transaction);
         FaultPoint.Pass(FaultPoint.AddedNotCommitted);
@@ -88,14 +94,16 @@ internal sealed class PostgresStore : IStorePort
         long? term = null;
         await server.RunAsync(
             "lead the relays of",
-            new RoundTrip().Add(sql.Lead, row => term = row.GetInt64(0), server.Now, Parameter.Of(relay), Parameter.Of(lease)),
+            new RoundTrip()
+                .Add(sql.Lead, row => term = row.GetInt64(0), server.Now, Parameter.Of(relay), Parameter.Of(lease)),
             cancellationToken).ConfigureAwait(false);
         if (term != leads) (leads, saysThatItWaits) = (term, false);
         return term;
     }
 
     public Task ResignAsync(long term, CancellationToken cancellationToken) =>
-        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)), cancellationToken);
+        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)),
+            cancellationToken);
 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
     {
@@ -106,8 +114,10 @@ internal sealed class PostgresStore : IStorePort
             trip => trip
                 .Add(sql.HoldFollowers, Parameter.Of(limit))
                 // Fresh rows have their own number; held ones, from another table, have theirs negated.
-                .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))), server.Now, Parameter.Of(limit))
-                .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now, Parameter.Of(limit))
+                .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))),
+                    server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now,
+                    Parameter.Of(limit))
                 .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
         return new OutboxBatch(rows, dueIn);
@@ -136,7 +146,8 @@ internal sealed class PostgresStore : IStorePort
         {
             TimeSpan? after = mark.Result.Fate == PublishFate.Deferred ? mark.RetryAfter : null;
             trip.Add(
-                mark.Row.Row > 0 ? sql.HoldFresh : sql.HoldAgain, Parameter.Of(term), Parameter.Of(Math.Abs(mark.Row.Row)), Parameter.Of(after),
+                mark.Row.Row > 0 ? sql.HoldFresh : sql.HoldAgain, Parameter.Of(term),
+                    Parameter.Of(Math.Abs(mark.Row.Row)), Parameter.Of(after),
                 Parameter.Of(mark.Result.Reason), server.Now);
             if (after is not null && mark.Row.Event.PartitionKey is { } key)
                 trip.Add(sql.HoldKey, Parameter.Of(term), Parameter.Of(key), Parameter.Of(after), server.Now);
@@ -147,13 +158,15 @@ internal sealed class PostgresStore : IStorePort
         await DirectWay.FindAsync(this, broker, cancellationToken).ConfigureAwait(false);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
-        server.RunAsync("write down an error of the relay in", new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
+        server.RunAsync("write down an error of the relay in",
+            new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
 
     public void WakeRelay() => announcer.Announce(0);
 
     /// <summary>
-    /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its events
-    /// before it could read this does not tell: so those that were under way are waited for by looking, more and more rarely.
+    /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its
+    /// events before it could read this does not tell: so those that were under way are waited for by looking, more and
+    /// more rarely.
     /// </summary>
     public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
     {
@@ -166,7 +179,10 @@ internal sealed class PostgresStore : IStorePort
         {
             var (hasSome, oldest, following) = (false, 0L, 0L);
             await server.RunAsync(
-                "look into the outbox of", new RoundTrip().Add(sql.Look, row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2))),
+                "look into the outbox of",
+                    new RoundTrip()
+                    .Add(sql.Look,
+                    row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2))),
                 cancellationToken).ConfigureAwait(false);
             underWay = Math.Min(underWay, following);
             var left = limit - clock.GetElapsedTime(began);
@@ -174,7 +190,8 @@ internal sealed class PostgresStore : IStorePort
             var allTell = oldest >= underWay;
             try
             {
-                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken).ConfigureAwait(false);
+                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken)
+                    .ConfigureAwait(false);
                 break;
             }
             catch (TimeoutException) when (!allTell && left > pause)
@@ -193,16 +210,19 @@ internal sealed class PostgresStore : IStorePort
     private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
     {
         await server.RunAsync(
-            "wait for the outbox of", new RoundTrip().NeedNotSurvive().Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(leads ?? -1)), cancellationToken)
+            "wait for the outbox of", new RoundTrip().NeedNotSurvive()
+                .Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(leads ?? -1)), cancellationToken)
             .ConfigureAwait(false);
         (saysThatItWaits, isAwake) = (true, false);
     }
 
     /// <summary>
-    /// Runs what a relay does that has woken, and says along with it that it no longer waits: a round trip for that alone would be
-    /// one more until the first event is on its way. None of it need survive a crash of the server: it only moves rows.
+    /// Runs what a relay does that has woken, and says along with it that it no longer waits: a round trip for that
+    /// alone would be one more until the first event is on its way. None of it need survive a crash of the server: it
+    /// only moves rows.
     /// </summary>
-    internal async Task RunAwakeAsync(string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
+    internal async Task RunAwakeAsync(
+        string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
     {
         var trip = new RoundTrip().NeedNotSurvive();
         var says = saysThatItWaits && isAwake;
@@ -222,7 +242,9 @@ internal sealed class PostgresStore : IStorePort
             var (sources, ids) = Split(events);
             await RunAsync(
                 ConnectionOf(transaction),
-                new RoundTrip().Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+                new RoundTrip()
+                    .Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources),
+                    Parameter.Of(ids)),
                 "handle an event in", cancellationToken).ConfigureAwait(false);
             if (rows == events.Count) return new Handling(this, own, transaction, queue);
         }
@@ -235,24 +257,29 @@ internal sealed class PostgresStore : IStorePort
         return null;
     }
 
-    public async Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<bool>> LookIntoInboxAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         var handled = new bool[events.Count];
         var (sources, ids) = Split(events);
         await server.RunAsync(
             "look into the inbox of",
-            new RoundTrip().Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue), Parameter.Of(sources), Parameter.Of(ids)),
+            new RoundTrip()
+                .Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue),
+                Parameter.Of(sources), Parameter.Of(ids)),
             cancellationToken).ConfigureAwait(false);
         return handled;
     }
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         var handled = await LookIntoInboxAsync(queue, events, cancellationToken).ConfigureAwait(false);
         if (handled.Contains(true))
         {
             var trip = new RoundTrip();
-            foreach (var (source, id) in events.Where((_, i) => handled[i])) trip.Add(sql.CountCopy, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            foreach (var (source, id) in events.Where((_, i) => handled[i]))
+                trip.Add(sql.CountCopy, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
             await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
         }
         return handled;
@@ -273,7 +300,9 @@ internal sealed class PostgresStore : IStorePort
         var held = new List<HeldEvent>();
         await ReadAsync(
             sql.Held,
-            row => held.Add(new HeldEvent(row.GetString(0), row.GetString(1), row.GetInt32(2), row.GetString(3), row.IsDBNull(4) ? null : row.Time(4), row.Time(5))),
+            row => held.Add(
+                new HeldEvent(row.GetString(0), row.GetString(1), row.GetInt32(2), row.GetString(3),
+                row.IsDBNull(4) ? null : row.Time(4), row.Time(5))),
             cancellationToken, Parameter.Of(limit)).ConfigureAwait(false);
         return held;
     }
@@ -282,7 +311,8 @@ internal sealed class PostgresStore : IStorePort
     {
         var entries = new List<InboxEntry>();
         await ReadAsync(
-            sql.Inbox, row => entries.Add(new InboxEntry(row.GetString(0), row.GetString(1), row.GetInt32(2), row.Time(3))),
+            sql.Inbox, row =>
+                entries.Add(new InboxEntry(row.GetString(0), row.GetString(1), row.GetInt32(2), row.Time(3))),
             cancellationToken, Parameter.Of(queue)).ConfigureAwait(false);
         return entries;
     }
@@ -299,12 +329,14 @@ internal sealed class PostgresStore : IStorePort
     {
         if (events is [var one])
         {
-            trip.Add(sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey), Parameter.Of(one.Json));
+            trip.Add(sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey),
+                Parameter.Of(one.Json));
         }
         else if (events.Count > 1)
         {
             trip.Add(
-                sql.AddMany, server.Now, Parameter.Of(Column(e => (string?)e.Id)), Parameter.Of(Column(e => (string?)e.Type)), Parameter.Of(Column(e => e.PartitionKey)),
+                sql.AddMany, server.Now, Parameter.Of(Column(e => (string?)e.Id)),
+                    Parameter.Of(Column(e => (string?)e.Type)), Parameter.Of(Column(e => e.PartitionKey)),
                 Parameter.Of(Column(e => e.Json)));
         }
         return events.Count > 0 ? trip.Add(sql.WakeRelay, static _ => { }) : trip;
@@ -315,8 +347,8 @@ internal sealed class PostgresStore : IStorePort
     /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>
     private Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)
     {
-        // A transaction in which a statement has failed answers a commit, without an error, by rolling back; another statement
-        // it refuses.
+        // A transaction in which a statement has failed answers a commit, without an error, by rolling back; another
+        // statement it refuses.
         if (trip.Count == 0) trip.Add("SELECT 1", static _ => { });
         trip.Add("COMMIT");
         return CommittingAsync(() => trip.RunAsync(connection, PostgresServer.Limit, cancellationToken));
@@ -332,11 +364,13 @@ internal sealed class PostgresStore : IStorePort
         {
             var problem = server.Problem(e, "commit to");
             throw PostgresServer.IsRefusal(e) ? problem : new CourierException(
-                $"{problem.Message}; the answer was lost, so it may have been committed all the same: look for what was written before you write it again", e);
+                $"{problem.Message}; the answer was lost, so it may have been committed all the same: look for what "
+                + "was written before you write it again", e);
         }
     }
 
-    private async Task RunAsync(NpgsqlConnection connection, RoundTrip trip, string tried, CancellationToken cancellationToken)
+    private async Task RunAsync(
+        NpgsqlConnection connection, RoundTrip trip, string tried, CancellationToken cancellationToken)
     {
         try
         {
@@ -348,10 +382,12 @@ internal sealed class PostgresStore : IStorePort
         }
     }
 
-    private async Task ReadAsync(string statement, Action<NpgsqlDataReader> row, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
+    private async Task ReadAsync(string statement, Action<NpgsqlDataReader> row, CancellationToken cancellationToken,
+        params NpgsqlParameter[] parameters)
     {
         await Schema.Store.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
-        await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken, TimeSpan.FromSeconds(30)).ConfigureAwait(false);
+        await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken,
+            TimeSpan.FromSeconds(30)).ConfigureAwait(false);
     }
 
     private NpgsqlConnection ConnectionOf(DbTransaction transaction)
@@ -366,9 +402,11 @@ internal sealed class PostgresStore : IStorePort
     private NpgsqlConnection Check(DbConnection connection)
     {
         if (connection is NpgsqlConnection known && known.Database == server.DatabaseName) return known;
-        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'" : $"a {connection.GetType().Name}";
+        var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'"
+            : $"a {connection.GetType().Name}";
         throw new CourierException(
-            $"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their changes would not commit together: "
+            $"the service writes to {where}, and its store is {DisplayName}; both must be one database, or their "
+            + "changes would not commit together: "
             + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 
@@ -401,12 +439,14 @@ internal sealed class PostgresStore : IStorePort
         public async Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken)
         {
             connection = await store.server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
-            return transaction = await connection.BeginTransactionAsync(isolation, cancellationToken).ConfigureAwait(false);
+            return transaction = await connection.BeginTransactionAsync(isolation, cancellationToken)
+                .ConfigureAwait(false);
         }
 
         public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
-        public Task CommitAsync(CancellationToken cancellationToken) => store.CommitAsync(connection!, new RoundTrip(), cancellationToken);
+        public Task CommitAsync(CancellationToken cancellationToken) =>
+            store.CommitAsync(connection!, new RoundTrip(), cancellationToken);
 
         public async Task EndAsync()
         {
@@ -423,7 +463,8 @@ internal sealed class PostgresStore : IStorePort
         }
     }
 
-    private sealed class Handling(PostgresStore store, IUnitOfWork work, DbTransaction transaction, string queue) : IHandling
+    private sealed class Handling(PostgresStore store, IUnitOfWork work, DbTransaction transaction, string queue)
+        : IHandling
     {
         private bool ended;
 
@@ -432,12 +473,17 @@ internal sealed class PostgresStore : IStorePort
         public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
             if (IsOver((NpgsqlTransaction)transaction))
-                throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
+                throw new CourierException(
+                    "the receiver has ended the transaction of its delivery itself; leave the commit to the library, "
+                    + "and throw to roll back");
             var trip = new RoundTrip();
-            foreach (var (source, id) in except) trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            foreach (var (source, id) in except)
+                trip.Add(store.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
             // Another's commit is a commit alone, which would not say that a statement has failed before it.
             if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
-            if (trip.Count > 0) await store.RunAsync(store.ConnectionOf(transaction), trip, "handle an event in", cancellationToken).ConfigureAwait(false);
+            if (trip.Count > 0)
+                await store.RunAsync(store.ConnectionOf(transaction), trip, "handle an event in", cancellationToken)
+                .ConfigureAwait(false);
             await store.CommittingAsync(() => work.CommitAsync(cancellationToken)).ConfigureAwait(false);
         }
 

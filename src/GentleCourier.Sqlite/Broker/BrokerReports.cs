@@ -7,18 +7,22 @@ namespace GentleCourier.Sqlite;
 internal static class BrokerReports
 {
     // Ready events are counted by the writers, and the oldest of them is the first in line: neither depends on how many
-    // there are. Scheduled and leased ones are looked at one by one; there are as many as workers hold or have failed at.
+    // there are. Scheduled and leased ones are looked at one by one; there are as many as workers hold or have failed
+    // at.
     private const string FiguresSql = """
         SELECT q.name, q.waiting, q.in_hand, q.dead,
                (SELECT count(*) FROM courier_place WHERE queue = q.id AND due > ?1),
-               (SELECT c.arrived FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id ORDER BY p.due, p.copy LIMIT 1),
-               (SELECT min(c.arrived) FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id AND p.due > ?1),
+               (SELECT c.arrived FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id
+                   ORDER BY p.due, p.copy LIMIT 1),
+               (SELECT min(c.arrived) FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id
+                   AND p.due > ?1),
                (SELECT min(c.arrived) FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = q.id)
         FROM courier_queue q ORDER BY q.name
         """;
 
     private const string DeadLettersSql = """
-        SELECT d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived, d.first_attempt, d.set_aside, d.event
+        SELECT d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived,
+            d.first_attempt, d.set_aside, d.event
         FROM courier_dead_letter d JOIN courier_queue q ON q.id = d.queue
         """;
 
@@ -30,10 +34,12 @@ internal static class BrokerReports
         while (statement.Step())
         {
             var scheduled = statement.Int64(4);
-            var oldest = new[] { statement.NullableInt64(5), statement.NullableInt64(6), statement.NullableInt64(7) }.Min();
+            var oldest = new[] { statement.NullableInt64(5), statement.NullableInt64(6),
+                statement.NullableInt64(7) }.Min();
             var age = oldest is { } arrived ? TimeSpan.FromMilliseconds(Math.Max(0, now - arrived)) : (TimeSpan?)null;
             figures.Add(new QueueFigures(
-                statement.Text(0)!, statement.Int64(1) - scheduled, statement.Int64(2), scheduled, statement.Int64(3), age));
+                statement.Text(0)!, statement.Int64(1) - scheduled, statement.Int64(2), scheduled,
+                    statement.Int64(3), age));
         }
         return figures;
     }
@@ -41,10 +47,13 @@ internal static class BrokerReports
     public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, long now)
     {
         using var statement = new Statement(connection, """
-            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
+            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error FROM courier_lease l
+                JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
             UNION ALL
-            SELECT * FROM (SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error
-                           FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1 ORDER BY p.due, p.copy)
+            SELECT * FROM (
+                SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error
+                           FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1
+                               ORDER BY p.due, p.copy)
             LIMIT ?3
             """);
         statement.Bind(1, queue).Bind(2, now).Bind(3, limit);
@@ -53,14 +62,16 @@ internal static class BrokerReports
         {
             events.Add(new QueuedEvent(
                 statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2),
-                statement.NullableInt64(3) is { } until ? Time(until) : null, Time(statement.Int64(4)), statement.Text(5)));
+                statement.NullableInt64(3) is { } until ? Time(until) : null, Time(statement.Int64(4)),
+                    statement.Text(5)));
         }
         return events;
     }
 
     public static IReadOnlyList<DeadLetter> DeadLetters(SqliteConnection connection, long? queue, int limit)
     {
-        using var statement = new Statement(connection, $"{DeadLettersSql} WHERE ?1 IS NULL OR d.queue = ?1 ORDER BY d.id DESC LIMIT ?2");
+        using var statement = new Statement(
+            connection, $"{DeadLettersSql} WHERE ?1 IS NULL OR d.queue = ?1 ORDER BY d.id DESC LIMIT ?2");
         return Read(statement.Bind(1, queue).Bind(2, limit));
     }
 
@@ -80,7 +91,8 @@ internal static class BrokerReports
                 Number = statement.Int64(0),
                 Queue = statement.Text(1)!,
                 Reason = statement.Text(2)!,
-                Failure = statement.Text(3) is { } exception ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
+                Failure = statement.Text(3) is { } exception
+                    ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
                 Attempts = (int)statement.Int64(6),
                 Worker = statement.Text(7)!,
                 Arrived = Time(statement.Int64(8)),

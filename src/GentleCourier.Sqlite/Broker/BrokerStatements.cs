@@ -9,13 +9,15 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
     private readonly Statement routes = new(connection, "SELECT type, queue FROM courier_route ORDER BY type");
     private readonly Statement addCopy = new(connection, "INSERT INTO courier_copy (arrived, event) VALUES (?, ?)");
-    private readonly Statement addPlace = new(connection, "INSERT INTO courier_place (queue, due, copy) VALUES (?, ?, ?)");
+    private readonly Statement addPlace = new(
+        connection, "INSERT INTO courier_place (queue, due, copy) VALUES (?, ?, ?)");
     private readonly Statement count = new(connection,
         "UPDATE courier_queue SET waiting = waiting + ?, in_hand = in_hand + ?, dead = dead + ? WHERE id = ?");
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event FROM courier_place p JOIN courier_copy c ON c.id = p.copy
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event FROM courier_place p
+            JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
     private readonly Statement lease = new(connection, """
@@ -23,14 +25,17 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error
         FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
         """);
-    private readonly Statement leavePlaces = new(connection, "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
+    private readonly Statement leavePlaces = new(
+        connection, "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
 
     private readonly Statement endLease = new(connection, "DELETE FROM courier_lease WHERE copy = ? AND number = ?");
-    private readonly Statement renew = new(connection, "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
+    private readonly Statement renew = new(
+        connection, "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
     private readonly Statement deleteCopy = new(connection, "DELETE FROM courier_copy WHERE id = ?");
     private readonly Statement release = new(connection, """
         INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
-        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned, iif(l.attempts > 1, l.first_attempt, NULL), l.error
+        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned,
+            iif(l.attempts > 1, l.first_attempt, NULL), l.error
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
     private readonly Statement retry = new(connection, """
@@ -44,10 +49,12 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
 
-    private readonly Statement expiredQueues = new(connection, "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
+    private readonly Statement expiredQueues = new(
+        connection, "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
     private readonly Statement returnExpired = new(connection, """
         INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
-        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt, 'the lease of ' || l.worker || ' ran out'
+        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt,
+            'the lease of ' || l.worker || ' ran out'
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.until <= ?1
         """);
     private readonly Statement endExpired = new(connection, "DELETE FROM courier_lease WHERE until <= ?");
@@ -58,7 +65,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     {
         var found = new List<(string Type, long Queue)>();
         while (routes.Step()) found.Add((routes.Text(0)!, routes.Int64(1)));
-        return found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.ToArray(), StringComparer.Ordinal);
+        return found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal)
+            .ToDictionary(g => g.Key, g => g.ToArray(), StringComparer.Ordinal);
     }
 
     public void AddCopy(long queue, long now, ReadOnlySpan<byte> json)
@@ -78,17 +86,20 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         while (next.Step())
         {
             (lastDue, lastCopy) = (next.Int64(0), next.Int64(1));
-            handed.Add(new HandOver(next.Blob(4), (int)next.Int64(2), (int)next.Int64(3), new LeaseToken(lastCopy, number)));
+            handed.Add(
+                new HandOver(next.Blob(4), (int)next.Int64(2), (int)next.Int64(3), new LeaseToken(lastCopy, number)));
         }
         if (handed.Count == 0) return handed;
 
-        lease.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, lastDue).Bind(7, lastCopy).Run();
+        lease.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, lastDue)
+            .Bind(7, lastCopy).Run();
         leavePlaces.Bind(1, queue).Bind(2, lastDue).Bind(3, lastCopy).Run();
         Count(queue, waiting: -handed.Count, inHand: handed.Count);
         return handed;
     }
 
-    public bool Renew(LeaseToken token, long until) => renew.Bind(1, until).Bind(2, token.Copy).Bind(3, token.Number).Run() == 1;
+    public bool Renew(LeaseToken token, long until) =>
+        renew.Bind(1, until).Bind(2, token.Copy).Bind(3, token.Number).Run() == 1;
 
     public bool Accept(LeaseToken token)
     {
@@ -105,7 +116,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     public bool SetAside(LeaseToken token, Outcome.Rejected outcome, long now)
     {
-        setAside.Bind(1, outcome.Reason).Bind(2, outcome.Failure?.Exception).Bind(3, outcome.Failure?.Message).Bind(4, outcome.Failure?.Stack);
+        setAside.Bind(1, outcome.Reason).Bind(2, outcome.Failure?.Exception).Bind(3, outcome.Failure?.Message)
+            .Bind(4, outcome.Failure?.Stack);
         return setAside.Bind(5, now).Bind(6, token.Copy).Bind(7, token.Number).Run() == 1 && Accept(token);
     }
 

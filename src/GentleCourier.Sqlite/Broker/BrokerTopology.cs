@@ -14,7 +14,8 @@ internal static class BrokerTopology
             while (statement.Step()) queues.Add(statement.Text(0)!);
 
         var routes = new List<Route>();
-        using (var statement = new Statement(connection, "SELECT r.type, q.name FROM courier_route r JOIN courier_queue q ON q.id = r.queue ORDER BY 1, 2"))
+        using (var statement = new Statement(connection,
+            "SELECT r.type, q.name FROM courier_route r JOIN courier_queue q ON q.id = r.queue ORDER BY 1, 2"))
             while (statement.Step()) routes.Add(new Route(statement.Text(0)!, statement.Text(1)!));
 
         return new Topology(queues, routes);
@@ -31,9 +32,11 @@ internal static class BrokerTopology
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
         {
-            using (var add = new Statement(connection, "INSERT INTO courier_queue (name) VALUES (?) ON CONFLICT DO NOTHING"))
+            using (var add = new Statement(
+                connection, "INSERT INTO courier_queue (name) VALUES (?) ON CONFLICT DO NOTHING"))
                 foreach (var queue in queues) add.Bind(1, queue).Run();
-            using (var add = new Statement(connection, "INSERT INTO courier_route SELECT ?, id FROM courier_queue WHERE name = ? ON CONFLICT DO NOTHING"))
+            using (var add = new Statement(connection,
+                "INSERT INTO courier_route SELECT ?, id FROM courier_queue WHERE name = ? ON CONFLICT DO NOTHING"))
                 foreach (var route in routes) add.Bind(1, route.Type).Bind(2, route.Queue).Run();
             SqliteFile.Execute(connection, "UPDATE courier_topology SET version = version + 1");
             FaultPoint.Pass(FaultPoint.TopologyNotCommitted);
@@ -50,6 +53,7 @@ internal static class BrokerTopology
     public static long IdOf(SqliteConnection connection, SqliteFile file, string queue)
     {
         using var find = new Statement(connection, "SELECT id FROM courier_queue WHERE name = ?");
-        return find.Bind(1, queue).Scalar() ?? throw BrokerProblems.Missing(file.DisplayName, [queue], [], Read(connection).Queues);
+        return find.Bind(1, queue).Scalar()
+            ?? throw BrokerProblems.Missing(file.DisplayName, [queue], [], Read(connection).Queues);
     }
 }

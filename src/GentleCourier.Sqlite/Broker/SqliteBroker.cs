@@ -5,7 +5,9 @@ using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
 
-/// <summary>A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.</summary>
+/// <summary>
+/// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
+/// </summary>
 internal sealed class SqliteBroker : IBroker
 {
     private readonly SqliteFile file;
@@ -42,22 +44,27 @@ internal sealed class SqliteBroker : IBroker
         },
         cancellationToken);
 
-    public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) => ReadAsync(BrokerTopology.Read, cancellationToken);
+    public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
+        ReadAsync(BrokerTopology.Read, cancellationToken);
 
-    public Task<IReadOnlyList<PublishResult>> PublishAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         EnsurePrepared(create: false);
         return PublishPreparedAsync(events, cancellationToken);
     }
 
-    private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
-        var (results, touched) = await writer.RunAsync((BrokerStatements s) => Publish(s, events), cancellationToken).ConfigureAwait(false);
+        var (results, touched) = await writer.RunAsync((BrokerStatements s) => Publish(s, events), cancellationToken)
+            .ConfigureAwait(false);
         foreach (var queue in touched) Changed(queue).Raise();
         return results;
     }
 
-    private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(BrokerStatements statements, IReadOnlyList<EncodedEvent> events)
+    private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(
+        BrokerStatements statements, IReadOnlyList<EncodedEvent> events)
     {
         var version = statements.TopologyVersion;
         if (version != routes.Version) routes = new Routes(version, statements.ReadRoutes());
@@ -74,10 +81,12 @@ internal sealed class SqliteBroker : IBroker
         return (plan.Results, counts.Keys);
     }
 
-    public async Task<IReceivingLink> OpenLinkAsync(string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    public async Task<IReceivingLink> OpenLinkAsync(
+        string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
-        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken).ConfigureAwait(false);
+        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
+            .ConfigureAwait(false);
         return new SqliteLink(this, id, worker, lease, file);
     }
 
@@ -85,10 +94,14 @@ internal sealed class SqliteBroker : IBroker
         ReadAsync(connection => BrokerReports.Figures(connection, Now), cancellationToken);
 
     public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Peek(connection, BrokerTopology.IdOf(connection, file, queue), limit, Now), cancellationToken);
+        ReadAsync(connection => BrokerReports.Peek(
+            connection, BrokerTopology.IdOf(connection, file, queue), limit, Now), cancellationToken);
 
-    public Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(string? queue, int limit, CancellationToken cancellationToken) => ReadAsync(
-        connection => BrokerReports.DeadLetters(connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit),
+    public Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
+        string? queue, int limit, CancellationToken cancellationToken) => ReadAsync(
+        connection =>
+            BrokerReports.DeadLetters(
+            connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit),
         cancellationToken);
 
     public Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
@@ -110,11 +123,13 @@ internal sealed class SqliteBroker : IBroker
 
     internal TimeProvider Clock => clock;
 
-    internal Task<List<HandOver>> HandOverAsync(long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+    internal Task<List<HandOver>> HandOverAsync(
+        long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
         writer.RunAsync((BrokerStatements s) => HandOver(s, queue, credit, worker, lease), cancellationToken);
 
     internal async Task<Exchange> SettleAsync(
-        long queue, IReadOnlyList<Settlement> settlements, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken)
+        long queue, IReadOnlyList<Settlement> settlements, int credit, string worker, TimeSpan lease,
+            CancellationToken cancellationToken)
     {
         var (exchange, waiting) = await writer.RunAsync(
             (BrokerStatements s) =>
@@ -127,7 +142,8 @@ internal sealed class SqliteBroker : IBroker
         return exchange;
     }
 
-    internal Task<bool[]> RenewAsync(IReadOnlyList<LeaseToken> leases, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
+    internal Task<bool[]> RenewAsync(
+        IReadOnlyList<LeaseToken> leases, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
         (BrokerStatements s) =>
         {
             var until = Now + (long)lease.TotalMilliseconds;
@@ -145,7 +161,8 @@ internal sealed class SqliteBroker : IBroker
         return statements.HandOver(queue, credit, number, now, now + (long)lease.TotalMilliseconds, worker);
     }
 
-    private (bool[] Took, int Waiting) Settle(BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
+    private (bool[] Took, int Waiting) Settle(
+        BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
     {
         var now = Now;
         var took = new bool[settlements.Count];
@@ -157,7 +174,8 @@ internal sealed class SqliteBroker : IBroker
             {
                 Outcome.AcceptedOutcome => statements.Accept(token),
                 Outcome.ReleasedOutcome => statements.Release(token, now),
-                Outcome.Modified again => statements.Retry(token, now + (long)again.Delay.TotalMilliseconds, again.Error),
+                Outcome.Modified again =>
+                    statements.Retry(token, now + (long)again.Delay.TotalMilliseconds, again.Error),
                 Outcome.Rejected rejected => statements.SetAside(token, rejected, now),
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };
@@ -170,7 +188,10 @@ internal sealed class SqliteBroker : IBroker
         return (took, waiting);
     }
 
-    /// <summary>After another process's commit, and at every tick: wakes links whose queues hold something, and frees what the dead held.</summary>
+    /// <summary>
+    /// After another process's commit, and at every tick: wakes links whose queues hold something, and frees what the
+    /// dead held.
+    /// </summary>
     private void LookAround(SqliteConnection connection)
     {
         using (var waiting = new Statement(connection, "SELECT id FROM courier_queue WHERE waiting > 0"))

@@ -4,7 +4,8 @@ using Microsoft.Data.Sqlite;
 namespace GentleCourier.Sqlite;
 
 /// <summary>A worker's link to one queue of a <see cref="SqliteBroker"/>.</summary>
-internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker, TimeSpan lease, SqliteFile file) : IReceivingLink
+internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker, TimeSpan lease, SqliteFile file)
+    : IReceivingLink
 {
     private readonly SqliteConnection connection = file.Open();
     private Statement? nextDue;
@@ -20,7 +21,8 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             var due = NextDue();
             if (due <= now)
             {
-                var handed = await broker.HandOverAsync(queue, credit, worker, lease, cancellationToken).ConfigureAwait(false);
+                var handed = await broker.HandOverAsync(queue, credit, worker, lease, cancellationToken)
+                    .ConfigureAwait(false);
                 if (handed.Count > 0) return handed;
                 continue;
             }
@@ -28,10 +30,12 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         }
     }
 
-    public Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
+    public Task<Exchange> SettleAsync(
+        IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
         broker.SettleAsync(queue, settlements, credit, worker, lease, cancellationToken);
 
-    public async Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken) =>
+    public async Task<IReadOnlyList<bool>> RenewAsync(
+        IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken) =>
         await broker.RenewAsync(leases, lease, cancellationToken).ConfigureAwait(false);
 
     public ValueTask DisposeAsync()
@@ -41,7 +45,9 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         return ValueTask.CompletedTask;
     }
 
-    /// <summary>When the first event of the queue may be handed over; a read without a lock, which spares the writer empty work.</summary>
+    /// <summary>
+    /// When the first event of the queue may be handed over; a read without a lock, which spares the writer empty work.
+    /// </summary>
     private long? NextDue()
     {
         try
@@ -61,7 +67,8 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         try
         {
             // A timer cannot be set further than 49 days ahead; an hour is as good.
-            var limit = milliseconds is { } ms ? TimeSpan.FromMilliseconds(Math.Min(ms, 3_600_000)) : Timeout.InfiniteTimeSpan;
+            var limit = milliseconds is { } ms ? TimeSpan.FromMilliseconds(Math.Min(ms, 3_600_000))
+                : Timeout.InfiniteTimeSpan;
             await changed.WaitAsync(limit, broker.Clock, cancellationToken).ConfigureAwait(false);
         }
         catch (TimeoutException)

@@ -5,8 +5,8 @@ namespace GentleCourier.Sqlite;
 
 /// <summary>
 /// Tells when another connection, of this process or another, has committed to a database file. A commit appends to the
-/// write-ahead log, of which the kernel tells at once; whether it is complete, SQLite's <c>data_version</c> tells. Since
-/// signals can be lost, it looks besides at every tick. It rests while nobody waits.
+/// write-ahead log, of which the kernel tells at once; whether it is complete, SQLite's <c>data_version</c> tells.
+/// Since signals can be lost, it looks besides at every tick. It rests while nobody waits.
 /// </summary>
 internal sealed class CommitWatch : IDisposable
 {
@@ -25,7 +25,9 @@ internal sealed class CommitWatch : IDisposable
     private volatile bool stopped;
 
     /// <param name="file">The file.</param>
-    /// <param name="look">Called on the watch's thread after a commit and at every tick, with a connection to read from.</param>
+    /// <param name="look">
+    /// Called on the watch's thread after a commit and at every tick, with a connection to read from.
+    /// </param>
     public CommitWatch(SqliteFile file, Action<SqliteConnection> look)
     {
         this.file = file;
@@ -68,7 +70,8 @@ internal sealed class CommitWatch : IDisposable
             }
             catch (Exception)
             {
-                // The file is away or damaged. Those who work with it report that; here it only means to look again later.
+                // The file is away or damaged. Those who work with it report that; here it only means to look again
+                // later.
                 events.Wait(Tick);
             }
         }
@@ -93,8 +96,9 @@ internal sealed class CommitWatch : IDisposable
 
     private void WaitForCommit(Statement version, ref long? seen)
     {
-        // A write tells of a commit that is not complete yet: that it is, nothing tells. And while the watch was not armed, such
-        // a write may have gone by. So it looks after a step, and after a longer and longer one, for as long as nothing comes.
+        // A write tells of a commit that is not complete yet: that it is, nothing tells. And while the watch was not
+        // armed, such a write may have gone by. So it looks after a step, and after a longer and longer one, for as
+        // long as nothing comes.
         var step = events.IsArmed ? Tick : FirstStep;
         var signals = events.Arm(file.Path + "-wal");
         for (var left = Tick; left > TimeSpan.Zero && !stopped;)

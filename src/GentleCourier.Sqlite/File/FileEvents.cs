@@ -4,8 +4,8 @@ namespace GentleCourier.Sqlite;
 
 /// <summary>
 /// Tells when a file is written to, through Linux's inotify(7). The watch is for one event at a time: armed only when
-/// somebody is about to wait, it costs nothing while writes come thick and fast. For one thread; <see cref="Interrupt"/>
-/// may be called from any.
+/// somebody is about to wait, it costs nothing while writes come thick and fast. For one thread;
+/// <see cref="Interrupt"/> may be called from any.
 /// </summary>
 internal sealed partial class FileEvents : IDisposable
 {
@@ -20,7 +20,9 @@ internal sealed partial class FileEvents : IDisposable
     /// <summary>Whether no write can have gone by unnoticed since the last wait.</summary>
     public bool IsArmed => armed;
 
-    /// <summary>Asks for the next write to the file; false where the system does not tell (no such file, or out of watches).</summary>
+    /// <summary>
+    /// Asks for the next write to the file; false where the system does not tell (no such file, or out of watches).
+    /// </summary>
     public bool Arm(string path)
     {
         if (!armed) armed = events >= 0 && inotify_add_watch(events, path, Modified | OneShot) >= 0;
@@ -34,7 +36,8 @@ internal sealed partial class FileEvents : IDisposable
         descriptors[0] = new PollDescriptor { Descriptor = interrupts, Events = Readable };
         descriptors[1] = new PollDescriptor { Descriptor = events, Events = Readable };
         // Finer than a millisecond, which is long for the end of a commit.
-        var timeout = new TimeSpec { Seconds = limit.Ticks / TimeSpan.TicksPerSecond, Nanoseconds = limit.Ticks % TimeSpan.TicksPerSecond * 100 };
+        var timeout = new TimeSpec { Seconds = limit.Ticks / TimeSpan.TicksPerSecond,
+            Nanoseconds = limit.Ticks % TimeSpan.TicksPerSecond * 100 };
         if (ppoll(descriptors, 2, &timeout, 0) <= 0) return false;
 
         var buffer = stackalloc byte[4096];

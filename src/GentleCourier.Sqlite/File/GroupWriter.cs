@@ -5,8 +5,8 @@ using SQLitePCL;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// The one writer of a process to a file. SQLite lets one connection write at a time, and a durable commit costs the same
-/// for one change as for a thousand: so whatever callers ask for while a commit is under way shares the next
+/// The one writer of a process to a file. SQLite lets one connection write at a time, and a durable commit costs the
+/// same for one change as for a thousand: so whatever callers ask for while a commit is under way shares the next
 /// transaction. Each piece of work succeeds or fails by itself. Thread-safe.
 /// </summary>
 internal sealed class GroupWriter : IDisposable
@@ -33,11 +33,18 @@ internal sealed class GroupWriter : IDisposable
         thread.Start();
     }
 
-    /// <summary>Runs <paramref name="work"/> in a transaction, on the writer's thread; ends when it is committed.</summary>
-    /// <param name="work">What to write. It gets the prepared statements, and must keep nothing that a rollback would belie.</param>
+    /// <summary>
+    /// Runs <paramref name="work"/> in a transaction, on the writer's thread; ends when it is committed.
+    /// </summary>
+    /// <param name="work">
+    /// What to write. It gets the prepared statements, and must keep nothing that a rollback would belie.
+    /// </param>
     /// <param name="cancellationToken">Work that has not begun is left undone.</param>
-    /// <exception cref="CourierException">The file cannot be written; nothing of this work is in it, unless the commit itself was cut off.</exception>
-    public Task<TResult> RunAsync<TStatements, TResult>(Func<TStatements, TResult> work, CancellationToken cancellationToken)
+    /// <exception cref="CourierException">
+    /// The file cannot be written; nothing of this work is in it, unless the commit itself was cut off.
+    /// </exception>
+    public Task<TResult> RunAsync<TStatements, TResult>(
+        Func<TStatements, TResult> work, CancellationToken cancellationToken)
     {
         var item = new Work<TStatements, TResult>(work, cancellationToken);
         lock (queue)
@@ -86,7 +93,8 @@ internal sealed class GroupWriter : IDisposable
     private bool TakeGroup(List<Work> group)
     {
         // To be woken takes longer than the next work takes to come, while there is much to do.
-        for (var began = Stopwatch.GetTimestamp(); Volatile.Read(ref queued) == 0 && Stopwatch.GetElapsedTime(began) < Lingering;) Thread.SpinWait(20);
+        for (var began = Stopwatch.GetTimestamp(); Volatile.Read(ref queued) == 0 && Stopwatch.GetElapsedTime(
+            began) < Lingering;) Thread.SpinWait(20);
         lock (queue)
         {
             while (queue.Count == 0 && !stopped) Monitor.Wait(queue);
@@ -146,9 +154,11 @@ internal sealed class GroupWriter : IDisposable
         public abstract void Fail(Exception e);
     }
 
-    private sealed class Work<TStatements, TResult>(Func<TStatements, TResult> work, CancellationToken cancellationToken) : Work
+    private sealed class Work<TStatements, TResult>(
+        Func<TStatements, TResult> work, CancellationToken cancellationToken) : Work
     {
-        private readonly TaskCompletionSource<TResult> completion = new(TaskCreationOptions.RunContinuationsAsynchronously);
+        private readonly TaskCompletionSource<TResult> completion = new(
+            TaskCreationOptions.RunContinuationsAsynchronously);
         private TResult result = default!;
 
         public Task<TResult> Task => completion.Task;

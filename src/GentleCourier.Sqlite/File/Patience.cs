@@ -39,7 +39,8 @@ internal static unsafe partial class Patience
 
     [LibraryImport("e_sqlite3")]
     [UnmanagedCallConv(CallConvs = [typeof(CallConvCdecl)])]
-    private static partial int sqlite3_busy_handler(nint connection, delegate* unmanaged[Cdecl]<nint, int, int> handler, nint argument);
+    private static partial int sqlite3_busy_handler(
+        nint connection, delegate* unmanaged[Cdecl]<nint, int, int> handler, nint argument);
 
     [LibraryImport("libc")]
     private static partial int usleep(uint microseconds);

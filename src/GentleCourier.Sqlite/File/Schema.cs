@@ -4,8 +4,8 @@ using SQLitePCL;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// The tables of a store or a broker, as a list of steps: version n is the first n of them. A step that has shipped never
-/// changes; a change is a new step.
+/// The tables of a store or a broker, as a list of steps: version n is the first n of them. A step that has shipped
+/// never changes; a change is a new step.
 /// </summary>
 internal sealed class Schema(string part, bool sharesItsFile, params string[] steps)
 {
@@ -124,14 +124,16 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
             event         BLOB NOT NULL
         );
         """, """
-        -- How many of the latest attempts in a row ended without being settled: their worker was killed or lost its lease.
+        -- How many of the latest attempts in a row ended without being settled: their worker was killed or lost its
+        -- lease.
         ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         """);
 
     /// <summary>All of it, for a person to read or a migration tool to run on an empty database.</summary>
     public string Sql =>
-        $"PRAGMA journal_mode = WAL;\n\n{Versions}\nINSERT INTO courier_schema VALUES ('{part}', {steps.Length});\n\n{string.Join("\n\n", steps)}\n";
+        $"PRAGMA journal_mode = WAL;\n\n{Versions}\nINSERT INTO courier_schema VALUES ('{part}', "
+        + $"{steps.Length});\n\n{string.Join("\n\n", steps)}\n";
 
     /// <summary>Checks that the tables are there, in this version.</summary>
     /// <exception cref="CourierException">They are not; the message says what to do.</exception>
@@ -142,7 +144,8 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
         {
             var what = version == 0 ? $"{file.DisplayName} is a SQLite database without a {part} of Gentle Courier"
                 : $"the {part} in {file.DisplayName} has version {version}, and this program needs {steps.Length}";
-            throw new CourierException($"{what}; check the path, or run `courier schema apply {part} --{part} {file.DisplayName}`");
+            throw new CourierException(
+                $"{what}; check the path, or run `courier schema apply {part} --{part} {file.DisplayName}`");
         }
     }
 
@@ -171,12 +174,15 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
 
     private int VersionOf(SqliteConnection connection, SqliteFile file)
     {
-        using var exists = new Statement(connection, "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'courier_schema'");
+        using var exists = new Statement(
+            connection, "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'courier_schema'");
         if (exists.Scalar() == 0) return 0;
         using var read = new Statement(connection, "SELECT version FROM courier_schema WHERE part = ?");
         var version = (int)(read.Bind(1, part).Scalar() ?? 0);
         return version <= steps.Length ? version
-            : throw new CourierException($"the {part} in {file.DisplayName} has version {version}, made by a newer Gentle Courier; this one knows {steps.Length}, so update it");
+            : throw new CourierException(
+                $"the {part} in {file.DisplayName} has version {version}, made by a newer Gentle Courier; this one "
+                + $"knows {steps.Length}, so update it");
     }
 
     private void RefuseForeign(SqliteConnection connection, SqliteFile file)
@@ -189,6 +195,8 @@ internal sealed class Schema(string part, bool sharesItsFile, params string[] st
         if (!foreign.Step()) return;
         var table = foreign.Text(0);
         foreign.Reset();
-        throw new CourierException($"{file.DisplayName} belongs to another application (it has a table '{table}'); give the {part} a file of its own");
+        throw new CourierException(
+            $"{file.DisplayName} belongs to another application (it has a table '{table}'); give the {part} a file of "
+            + "its own");
     }
 }

@@ -15,14 +15,18 @@ internal sealed class SqliteFile
     /// <exception cref="CourierException">The location cannot be a file that several connections share.</exception>
     public SqliteFile(string location)
     {
-        if (location.Contains(":memory:", StringComparison.OrdinalIgnoreCase) || location.StartsWith("file:", StringComparison.OrdinalIgnoreCase))
-            throw new CourierException($"sqlite:{location} is not a file path; stores and brokers need a file that several connections can share");
+        if (location.Contains(":memory:", StringComparison.OrdinalIgnoreCase) || location.StartsWith(
+            "file:", StringComparison.OrdinalIgnoreCase))
+            throw new CourierException(
+                $"sqlite:{location} is not a file path; stores and brokers need a file that several connections can "
+                + "share");
         Path = System.IO.Path.GetFullPath(location);
         var settings = new SqliteConnectionStringBuilder
         {
             DataSource = Path,
             Mode = SqliteOpenMode.ReadWrite,
-            // The driver tries again by itself for this long, but only after the connection's own patience is at its end.
+            // The driver tries again by itself for this long, but only after the connection's own patience is at its
+            // end.
             DefaultTimeout = 1,
             Pooling = false,
         };
@@ -77,8 +81,11 @@ internal sealed class SqliteFile
         var connection = new SqliteConnection(settings);
         try
         {
-            if (Directory.Exists(Path)) throw new CourierException($"{DisplayName} is a directory; name a database file in it");
-            if (!File.Exists(Path)) throw new CourierException($"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
+            if (Directory.Exists(Path))
+                throw new CourierException($"{DisplayName} is a directory; name a database file in it");
+            if (!File.Exists(Path))
+                throw new CourierException(
+                $"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
             connection.Open();
             SetUp(connection);
             return connection;
@@ -121,14 +128,20 @@ internal sealed class SqliteFile
             raw.SQLITE_CANTOPEN => Directory.Exists(System.IO.Path.GetDirectoryName(Path))
                 ? "the file cannot be opened; check that this user may read and write it and its directory"
                 : "its directory does not exist; make it, or check the path",
-            raw.SQLITE_NOTADB => "it is not a SQLite database; check the path, or restore the file from a backup if it was one",
-            raw.SQLITE_CORRUPT => "the file is damaged; restore it from a backup, or save what is left with `sqlite3 FILE .recover`",
-            raw.SQLITE_BUSY or raw.SQLITE_LOCKED => $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with `fuser FILE`",
-            raw.SQLITE_READONLY or raw.SQLITE_PERM => "it cannot be written; check that this user may write the file and its directory",
+            raw.SQLITE_NOTADB =>
+                "it is not a SQLite database; check the path, or restore the file from a backup if it was one",
+            raw.SQLITE_CORRUPT =>
+                "the file is damaged; restore it from a backup, or save what is left with `sqlite3 FILE .recover`",
+            raw.SQLITE_BUSY or raw.SQLITE_LOCKED =>
+                $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with "
+                + "`fuser FILE`",
+            raw.SQLITE_READONLY or raw.SQLITE_PERM =>
+                "it cannot be written; check that this user may write the file and its directory",
             raw.SQLITE_FULL => "the disk is full; free some space, nothing that was committed is lost",
             raw.SQLITE_IOERR => $"reading or writing failed ({sqlite.Message}); check the disk",
             raw.SQLITE_ERROR when sqlite.Message.Contains("no such table: courier_", StringComparison.Ordinal)
-                || sqlite.Message.Contains("no such column", StringComparison.Ordinal) => "the tables of Gentle Courier are not in it; make them with `courier schema apply`",
+                || sqlite.Message.Contains("no such column", StringComparison.Ordinal) =>
+                    "the tables of Gentle Courier are not in it; make them with `courier schema apply`",
             _ => sqlite.Message,
         }
         : e is UnauthorizedAccessException ? "this user may not read and write it"

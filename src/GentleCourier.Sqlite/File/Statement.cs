@@ -4,8 +4,9 @@ using SQLitePCL;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// A prepared statement that is run again and again on one connection. The driver's own commands look up each parameter by
-/// name and make a reader for each run; on the paths that every event takes, that is most of the cost. Not thread-safe.
+/// A prepared statement that is run again and again on one connection. The driver's own commands look up each parameter
+/// by name and make a reader for each run; on the paths that every event takes, that is most of the cost. Not
+/// thread-safe.
 /// </summary>
 internal sealed class Statement : IDisposable
 {
@@ -60,7 +61,9 @@ internal sealed class Statement : IDisposable
         return raw.sqlite3_changes(handle);
     }
 
-    /// <summary>Runs a query and gives the first column of its first row; null where there is no row or the value is null.</summary>
+    /// <summary>
+    /// Runs a query and gives the first column of its first row; null where there is no row or the value is null.
+    /// </summary>
     public long? Scalar()
     {
         if (!Step()) return null;
@@ -77,10 +80,12 @@ internal sealed class Statement : IDisposable
     public long Int64(int column) => raw.sqlite3_column_int64(statement, column);
 
     public long? NullableInt64(int column) =>
-        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null : raw.sqlite3_column_int64(statement, column);
+        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null
+            : raw.sqlite3_column_int64(statement, column);
 
     public string? Text(int column) =>
-        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null : raw.sqlite3_column_text(statement, column).utf8_to_string();
+        raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null
+            : raw.sqlite3_column_text(statement, column).utf8_to_string();
 
     public byte[] Blob(int column) => raw.sqlite3_column_blob(statement, column).ToArray();
 

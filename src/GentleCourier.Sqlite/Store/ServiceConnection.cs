@@ -6,8 +6,8 @@ using Microsoft.Data.Sqlite;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// What is written into outbox and inbox inside a transaction of the service's own, on its connection. The statements are
-/// kept for as long as that is open. Not thread-safe, as the connection.
+/// What is written into outbox and inbox inside a transaction of the service's own, on its connection. The statements
+/// are kept for as long as that is open. Not thread-safe, as the connection.
 /// </summary>
 internal sealed class ServiceConnection : IDisposable
 {
@@ -31,20 +31,24 @@ internal sealed class ServiceConnection : IDisposable
         if (connection is SqliteConnection known && Path.GetFullPath(known.DataSource) == file.Path) return known;
         var where = connection is SqliteConnection ? connection.DataSource : $"a {connection.GetType().Name}";
         throw new CourierException(
-            $"the service writes to {where}, and its store is {file.DisplayName}; both must be one database, or their changes would not commit together: "
+            $"the service writes to {where}, and its store is {file.DisplayName}; both must be one database, or their "
+            + "changes would not commit together: "
             + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 
     public void AddToOutbox(EncodedEvent @event, long now)
     {
-        addToOutbox ??= new Statement(connection, "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
-        addToOutbox.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, @event.Json.Span).Run();
+        addToOutbox ??= new Statement(connection,
+            "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
+        addToOutbox.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now)
+            .Bind(5, @event.Json.Span).Run();
     }
 
     /// <returns>False where one is there already.</returns>
     public bool AddToInbox(string queue, IReadOnlyList<EventKey> events, long now)
     {
-        addToInbox ??= new Statement(connection, "INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
+        addToInbox ??= new Statement(connection,
+            "INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
         foreach (var (source, id) in events)
             if (addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 0) return false;
         return true;
@@ -52,7 +56,8 @@ internal sealed class ServiceConnection : IDisposable
 
     public void TakeFromInbox(string queue, IReadOnlyList<EventKey> events)
     {
-        takeFromInbox ??= new Statement(connection, "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
+        takeFromInbox ??= new Statement(
+            connection, "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
         foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
     }
 

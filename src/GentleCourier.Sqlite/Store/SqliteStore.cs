@@ -7,8 +7,9 @@ using Microsoft.Data.Sqlite;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// A store in the service's own file. The library's own writes, and the transactions in which events are handled, take turns
-/// on one connection: SQLite has one writer, and waiting in line is fairer and faster than running against its lock.
+/// A store in the service's own file. The library's own writes, and the transactions in which events are handled, take
+/// turns on one connection: SQLite has one writer, and waiting in line is fairer and faster than running against its
+/// lock.
 /// </summary>
 internal sealed class SqliteStore : IStorePort
 {
@@ -70,11 +71,13 @@ internal sealed class SqliteStore : IStorePort
         return Task.CompletedTask;
     }
 
-    public Task AddAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public Task AddAsync(
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
         cancellationToken.ThrowIfCancellationRequested();
-        if (transaction.Connection is null) throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
+        if (transaction.Connection is null)
+            throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
         var service = On(transaction);
         try
         {
@@ -88,7 +91,8 @@ internal sealed class SqliteStore : IStorePort
         }
     }
 
-    public async Task AddAndCommitAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task AddAndCommitAsync(
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         await AddAsync(transaction, events, cancellationToken).ConfigureAwait(false);
         try
@@ -161,13 +165,16 @@ internal sealed class SqliteStore : IStorePort
         return null;
     }
 
-    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
+    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
         Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         var handled = Look(queue, events);
-        if (handled.Contains(true)) await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
+        if (handled.Contains(true))
+            await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
         return handled;
     }
 
@@ -207,8 +214,8 @@ internal sealed class SqliteStore : IStorePort
     {
         if (Interlocked.Exchange(ref disposed, true)) return;
         watch.Dispose();
-        // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is rolled
-        // back when that happens.
+        // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is
+        // rolled back when that happens.
         if (await turn.WaitAsync(LongestFarewell).ConfigureAwait(false)) Close();
         lock (looking) inboxReader?.Dispose();
         file.ClosePool();
@@ -252,7 +259,8 @@ internal sealed class SqliteStore : IStorePort
     }
 
     private ServiceConnection On(DbTransaction transaction) =>
-        services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(transaction.Connection!, file), c => new ServiceConnection(c, file));
+        services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(
+            transaction.Connection!, file), c => new ServiceConnection(c, file));
 
     private async Task EndTurnAsync(IUnitOfWork work)
     {
@@ -260,7 +268,9 @@ internal sealed class SqliteStore : IStorePort
         turn.Release();
     }
 
-    /// <summary>After another connection's commit, and at every tick: wakes the relay if there is something for it.</summary>
+    /// <summary>
+    /// After another connection's commit, and at every tick: wakes the relay if there is something for it.
+    /// </summary>
     private void LookAround(SqliteConnection connection)
     {
         using var fresh = new Statement(connection, "SELECT 1 FROM courier_outbox LIMIT 1");
@@ -290,7 +300,8 @@ internal sealed class SqliteStore : IStorePort
 
         // The first statement takes the write lock, and waits for it if another process has it.
         public Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken) =>
-            Task.FromResult<DbTransaction>(transaction = store.Statements().Connection.BeginTransaction(deferred: true));
+            Task.FromResult<DbTransaction>(
+                transaction = store.Statements().Connection.BeginTransaction(deferred: true));
 
         public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
@@ -315,7 +326,8 @@ internal sealed class SqliteStore : IStorePort
         }
     }
 
-    private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction, ServiceConnection service, string queue) : IHandling
+    private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction,
+        ServiceConnection service, string queue) : IHandling
     {
         private bool ended;
 
@@ -324,7 +336,9 @@ internal sealed class SqliteStore : IStorePort
         public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
         {
             if (transaction.Connection is null)
-                throw new CourierException("the receiver has ended the transaction of its delivery itself; leave the commit to the library, and throw to roll back");
+                throw new CourierException(
+                    "the receiver has ended the transaction of its delivery itself; leave the commit to the library, "
+                    + "and throw to roll back");
             try
             {
                 service.TakeFromInbox(queue, except);

@@ -28,12 +28,14 @@ internal static class StoreReports
 
     public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, int limit)
     {
-        using var statement = new Statement(connection, "SELECT event_id, type, attempts, error, due, added FROM courier_outbox_held ORDER BY seq LIMIT ?");
+        using var statement = new Statement(connection,
+            "SELECT event_id, type, attempts, error, due, added FROM courier_outbox_held ORDER BY seq LIMIT ?");
         statement.Bind(1, limit);
         var held = new List<HeldEvent>();
         while (statement.Step())
         {
-            var due = statement.NullableInt64(4) is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : (DateTimeOffset?)null;
+            var due = statement.NullableInt64(4) is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at)
+                : (DateTimeOffset?)null;
             held.Add(new HeldEvent(
                 statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2), statement.Text(3)!, due,
                 DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(5))));
@@ -43,13 +45,15 @@ internal static class StoreReports
 
     public static IReadOnlyList<InboxEntry> Inbox(SqliteConnection connection, string queue)
     {
-        using var statement = new Statement(connection, "SELECT source, event_id, copies, handled FROM courier_inbox WHERE queue = ? ORDER BY handled");
+        using var statement = new Statement(
+            connection, "SELECT source, event_id, copies, handled FROM courier_inbox WHERE queue = ? ORDER BY handled");
         statement.Bind(1, queue);
         var entries = new List<InboxEntry>();
         while (statement.Step())
         {
             entries.Add(new InboxEntry(
-                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2), DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(3))));
+                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
+                    DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(3))));
         }
         return entries;
     }

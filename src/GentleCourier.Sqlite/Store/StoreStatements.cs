@@ -21,7 +21,8 @@ internal sealed class StoreStatements : IDisposable
 
         // A new leader begins a new term, without the last one's error.
         lead = Prepare("""
-            UPDATE courier_relay SET until = ?2 + ?3, term = term + (relay IS NOT ?1), error = iif(relay IS ?1, error, NULL), relay = ?1
+            UPDATE courier_relay
+                SET until = ?2 + ?3, term = term + (relay IS NOT ?1), error = iif(relay IS ?1, error, NULL), relay = ?1
             WHERE relay IS NULL OR relay = ?1 OR until < ?2 RETURNING term
             """);
         resign = Prepare("UPDATE courier_relay SET relay = NULL WHERE term = ?");
@@ -29,35 +30,45 @@ internal sealed class StoreStatements : IDisposable
         recordError = Prepare("UPDATE courier_relay SET error = ?1 WHERE term = ?2 AND error IS NOT ?1");
 
         hasFresh = Prepare("SELECT 1 FROM courier_outbox LIMIT 1");
-        holdsKeys = Prepare("SELECT 1 FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL LIMIT 1");
+        holdsKeys = Prepare(
+            "SELECT 1 FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL LIMIT 1");
         fresh = Prepare("SELECT seq, event_id, type, partition_key, event FROM courier_outbox ORDER BY seq LIMIT ?");
-        due = Prepare("SELECT seq, event_id, type, partition_key, event, attempts FROM courier_outbox_held WHERE due <= ? ORDER BY seq LIMIT ?");
+        due = Prepare(
+            "SELECT seq, event_id, type, partition_key, event, attempts FROM courier_outbox_held WHERE due <= ? ORDER "
+            + "BY seq LIMIT ?");
         nextDue = Prepare("SELECT min(due) FROM courier_outbox_held");
 
         deleteFresh = Prepare("DELETE FROM courier_outbox WHERE seq = ?");
         deleteFreshRange = Prepare("DELETE FROM courier_outbox WHERE seq BETWEEN ? AND ?");
         deleteHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ?");
 
-        holdFresh = Prepare($"INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error) SELECT {HeldColumns}, 1, ?, ? FROM courier_outbox WHERE seq = ?");
+        holdFresh = Prepare(
+            $"INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error) SELECT {HeldColumns}, 1, ?, ? FROM "
+            + "courier_outbox WHERE seq = ?");
         holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = attempts + 1, due = ?, error = ? WHERE seq = ?");
         // All that wait with one key are due together, so that they are read together and in order.
         holdKey = Prepare("UPDATE courier_outbox_held SET due = ? WHERE partition_key = ? AND due IS NOT NULL");
         holdFollowers = Prepare($"""
             INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
-            SELECT {HeldColumns}, 0, (SELECT h.due FROM courier_outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL LIMIT 1),
+            SELECT {HeldColumns}, 0,
+                (SELECT h.due FROM courier_outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL
+                    LIMIT 1),
                    'waits behind an earlier event with its partition key'
             FROM (SELECT * FROM courier_outbox ORDER BY seq LIMIT ?) o
-            WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL)
+            WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL
+                AND due IS NOT NULL)
             ORDER BY seq
             """);
         deleteFollowers = Prepare("""
             DELETE FROM courier_outbox WHERE seq IN (
                 SELECT seq FROM (SELECT seq, partition_key FROM courier_outbox ORDER BY seq LIMIT ?)
-                WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL))
+                WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL
+                    AND due IS NOT NULL))
             """);
 
         isInInbox = Prepare(InboxReader.IsThere);
-        countCopy = Prepare("UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
+        countCopy = Prepare(
+            "UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
     }
 
     public SqliteConnection Connection { get; }
@@ -72,8 +83,8 @@ internal sealed class StoreStatements : IDisposable
     public int RecordError(long term, string? error) => recordError.Bind(1, error).Bind(2, term).Run();
 
     /// <summary>
-    /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare, its
-    /// fresh events are moved behind it, in one transaction with the reading: none can slip in between.
+    /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare,
+    /// its fresh events are moved behind it, in one transaction with the reading: none can slip in between.
     /// </summary>
     public OutboxBatch ReadOutbox(int limit, long now)
     {
@@ -88,7 +99,8 @@ internal sealed class StoreStatements : IDisposable
 
     private OutboxBatch Read(int limit, long now)
     {
-        // Half of a batch at the most is for events that have failed before: however many there are, fresh ones get through.
+        // Half of a batch at the most is for events that have failed before: however many there are, fresh ones get
+        // through.
         var rows = new List<OutboxRow>();
         due.Bind(1, now).Bind(2, Math.Max(1, limit / 2));
         while (due.Step()) rows.Add(new OutboxRow(-due.Int64(0), (int)due.Int64(5), EventOf(due)));
@@ -111,7 +123,8 @@ internal sealed class StoreStatements : IDisposable
         return true;
     });
 
-    public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) => InboxReader.Look(isInInbox, queue, events);
+    public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) =>
+        InboxReader.Look(isInInbox, queue, events);
 
     public bool CountCopies(string queue, IReadOnlyList<EventKey> events, bool[] handled) => InTransaction(() =>
     {
@@ -136,14 +149,16 @@ internal sealed class StoreStatements : IDisposable
             return;
         }
 
-        var again = mark.Result.Fate == PublishFate.Deferred ? now + (long)mark.RetryAfter.TotalMilliseconds : (long?)null;
+        var again = mark.Result.Fate == PublishFate.Deferred ? now + (long)mark.RetryAfter.TotalMilliseconds
+            : (long?)null;
         (isHeld ? holdAgain : holdFresh).Bind(1, again).Bind(2, mark.Result.Reason).Bind(3, row).Run();
         if (!isHeld) deleteFresh.Bind(1, row).Run();
         if (again is not null && mark.Row.Event.PartitionKey is { } key) holdKey.Bind(1, again).Bind(2, key).Run();
     }
 
     /// <summary>
-    /// The common case: all were fresh and are taken, and no row lies between them that was not read; one statement does.
+    /// The common case: all were fresh and are taken, and no row lies between them that was not read; one statement
+    /// does.
     /// </summary>
     private static bool TakenWithoutGaps(IReadOnlyList<RelayMark> marks)
     {

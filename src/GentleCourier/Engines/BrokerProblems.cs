@@ -5,15 +5,17 @@ internal static class BrokerProblems
 {
     /// <summary>Queues or routes that must exist do not.</summary>
     public static CourierException Missing(
-        string broker, IReadOnlyCollection<string> queues, IReadOnlyCollection<Route> routes, IReadOnlyCollection<string>? known)
+        string broker, IReadOnlyCollection<string> queues, IReadOnlyCollection<Route> routes,
+            IReadOnlyCollection<string>? known)
     {
         var what = queues.Count > 0
             ? $"queue {string.Join(", ", queues.Select(q => $"'{q}'"))}"
             : $"route {string.Join(", ", routes.Select(r => $"'{r.Type}' to '{r.Queue}'"))}";
         var there = known is { Count: > 0 } ? $" (there are {string.Join(", ", known)})" : "";
-        var command = string.Concat(queues.Select(q => $" --queue {q}").Concat(routes.Select(r => $" --route {r.Type}={r.Queue}")));
+        var command = string.Concat(
+            queues.Select(q => $" --queue {q}").Concat(routes.Select(r => $" --route {r.Type}={r.Queue}")));
         return new CourierException(
-            $"{what} does not exist in {broker}{there}; make it with `courier schema apply broker --broker '{broker}'{command}`, "
-            + "or in development set Courier:CreateMissing to true");
+            $"{what} does not exist in {broker}{there}; make it with `courier schema apply broker --broker "
+            + $"'{broker}'{command}`, or in development set Courier:CreateMissing to true");
     }
 }

@@ -3,8 +3,8 @@ using System.Diagnostics.CodeAnalysis;
 namespace GentleCourier.Engines;
 
 /// <summary>
-/// A kind of place in which stores and brokers live. An address such as <c>sqlite:/var/lib/ferry/harbour.db</c> names the
-/// engine by its scheme, so that moving to another one is a change of configuration. Thread-safe.
+/// A kind of place in which stores and brokers live. An address such as <c>sqlite:/var/lib/ferry/harbour.db</c> names
+/// the engine by its scheme, so that moving to another one is a change of configuration. Thread-safe.
 /// </summary>
 public interface IEngine
 {
@@ -17,7 +17,9 @@ public interface IEngine
     /// <summary>The statements that make a broker's tables, for a person to read or a migration tool to run.</summary>
     string BrokerSchema { get; }
 
-    /// <summary>Whether the address has a password in it: such a one is no good on a command line, where everybody can read it.</summary>
+    /// <summary>
+    /// Whether the address has a password in it: such a one is no good on a command line, where everybody can read it.
+    /// </summary>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
     bool HoldsPassword(EngineAddress address);
 

@@ -11,20 +11,27 @@ public interface IInboxPort
     /// </summary>
     /// <param name="queue">In whose name they are handled.</param>
     /// <param name="events">The events.</param>
-    /// <param name="work">Whose transaction it is to be, on this store's database; null: one of the store's own.</param>
+    /// <param name="work">
+    /// Whose transaction it is to be, on this store's database; null: one of the store's own.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>
     /// Null where one of the events has been handled in this queue's name before, or is in the list twice: nothing has
     /// begun. Waits while another transaction handles the same event.
     /// </returns>
     Task<IHandling?> BeginHandlingAsync(
-        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null, CancellationToken cancellationToken = default);
+        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null,
+            CancellationToken cancellationToken = default);
 
     /// <summary>For each event whether it has been handled in this queue's name.</summary>
-    Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+    Task<IReadOnlyList<bool>> LookIntoInboxAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 
-    /// <summary>For each event whether it has been handled in this queue's name; where it has, a further copy is counted.</summary>
-    Task<IReadOnlyList<bool>> AbsorbHandledAsync(string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+    /// <summary>
+    /// For each event whether it has been handled in this queue's name; where it has, a further copy is counted.
+    /// </summary>
+    Task<IReadOnlyList<bool>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 }
 
 /// <summary>The identity of an event from end to end.</summary>
@@ -43,8 +50,8 @@ public interface IHandling : IAsyncDisposable
 }
 
 /// <summary>
-/// What keeps a service's changes and a transaction for them, such as a DbContext, so that events can be handled in it. One
-/// caller at a time.
+/// What keeps a service's changes and a transaction for them, such as a DbContext, so that events can be handled in it.
+/// One caller at a time.
 /// </summary>
 public interface IUnitOfWork
 {

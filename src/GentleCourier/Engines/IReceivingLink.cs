@@ -7,16 +7,17 @@ namespace GentleCourier.Engines;
 public interface IReceivingLink : IAsyncDisposable
 {
     /// <summary>
-    /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Each hand-over
-    /// counts as an attempt from this moment on, so that a handler that kills its process runs out of attempts too.
+    /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Each
+    /// hand-over counts as an attempt from this moment on, so that a handler that kills its process runs out of
+    /// attempts too.
     /// </summary>
     /// <returns>1 to <paramref name="credit"/> deliveries.</returns>
     /// <exception cref="OperationCanceledException">Cancelled; nothing was taken.</exception>
     Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken);
 
     /// <summary>
-    /// Settles many deliveries at once, durably, and takes what is ready in the same breath: both together cost what one
-    /// of them does. It never waits for events. May be called while <see cref="ReceiveAsync"/> waits.
+    /// Settles many deliveries at once, durably, and takes what is ready in the same breath: both together cost what
+    /// one of them does. It never waits for events. May be called while <see cref="ReceiveAsync"/> waits.
     /// </summary>
     /// <param name="settlements">What is to be settled.</param>
     /// <param name="credit">How many deliveries to take at the most; 0 for none.</param>
@@ -37,16 +38,16 @@ public readonly record struct LeaseToken(long Copy, long Number);
 /// <param name="Json">The event in CloudEvents' JSON format, UTF-8, as it was published.</param>
 /// <param name="Attempt">1 for the first time that the event is handed over, and so on.</param>
 /// <param name="Abandoned">
-/// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost its
-/// lease. Where an engine cannot know, all of them.
+/// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost
+/// its lease. Where an engine cannot know, all of them.
 /// </param>
 /// <param name="Lease">With what to settle it.</param>
 public readonly record struct HandOver(ReadOnlyMemory<byte> Json, int Attempt, int Abandoned, LeaseToken Lease);
 
 /// <summary>What came of settling.</summary>
 /// <param name="Took">
-/// For each settlement whether it took effect, in the order of the list. False: the lease was lost, the event belongs to
-/// someone else by now, and nothing was changed.
+/// For each settlement whether it took effect, in the order of the list. False: the lease was lost, the event belongs
+/// to someone else by now, and nothing was changed.
 /// </param>
 /// <param name="Deliveries">What was taken; no more than the credit, and maybe none.</param>
 public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries);

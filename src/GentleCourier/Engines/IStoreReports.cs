@@ -6,7 +6,9 @@ public interface IStoreReports
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
 
-    /// <summary>Events that could not be relayed at the first try: held with their last error, or set aside with the reason.</summary>
+    /// <summary>
+    /// Events that could not be relayed at the first try: held with their last error, or set aside with the reason.
+    /// </summary>
     Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>Events that have been handled, with the number of copies that came.</summary>
@@ -20,7 +22,8 @@ public interface IStoreReports
 /// <param name="LastError">Why it was not taken.</param>
 /// <param name="Due">When it is tried again; null: never, it has been refused for good.</param>
 /// <param name="Added">When it was added.</param>
-public sealed record HeldEvent(string Id, string Type, int Attempts, string LastError, DateTimeOffset? Due, DateTimeOffset Added);
+public sealed record HeldEvent(
+    string Id, string Type, int Attempts, string LastError, DateTimeOffset? Due, DateTimeOffset Added);
 
 /// <summary>An event that has been handled.</summary>
 /// <param name="Source">The event's source.</param>

@@ -6,14 +6,20 @@ namespace GentleCourier.Engines;
 /// </summary>
 internal static class Routing
 {
-    /// <summary>The largest event that is taken, in bytes. A database could hold more; a queue of such events would not be one.</summary>
+    /// <summary>
+    /// The largest event that is taken, in bytes. A database could hold more; a queue of such events would not be one.
+    /// </summary>
     public const int LargestEvent = 4 * 1024 * 1024;
 
     /// <summary>Deals the events out.</summary>
-    /// <param name="events">The batch; events with the same partition key stay in their order, so one that is deferred holds back the later ones.</param>
+    /// <param name="events">
+    /// The batch; events with the same partition key stay in their order, so one that is deferred holds back the later
+    /// ones.
+    /// </param>
     /// <param name="routes">The queues of each wire type, by the engine's numbers.</param>
     /// <param name="broker">Its name, for reasons.</param>
-    public static Plan Deal(IReadOnlyList<EncodedEvent> events, IReadOnlyDictionary<string, long[]> routes, string broker)
+    public static Plan Deal(
+        IReadOnlyList<EncodedEvent> events, IReadOnlyDictionary<string, long[]> routes, string broker)
     {
         var results = new PublishResult[events.Count];
         var copies = new List<Copy>(events.Count);
@@ -23,7 +29,8 @@ internal static class Routing
             var @event = events[i];
             if (@event.Json.Length > LargestEvent)
             {
-                results[i] = PublishResult.Refused($"the event has {@event.Json.Length:N0} bytes, and {broker} takes {LargestEvent:N0} at the most");
+                results[i] = PublishResult.Refused(
+                    $"the event has {@event.Json.Length:N0} bytes, and {broker} takes {LargestEvent:N0} at the most");
             }
             else if (@event.PartitionKey is { } key && deferredKeys?.Contains(key) == true)
             {

@@ -43,24 +43,28 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     public static string WireTypeOf(Type contract)
     {
         var name = WireTypes.GetOrAdd(contract, static type => type.GetCustomAttribute<WireTypeAttribute>()?.Name)
-            ?? throw new ContractException(contract.Name, null, "has no declared wire type; add [WireType(\"…\")] with a stable name to it");
+            ?? throw new ContractException(
+                contract.Name, null, "has no declared wire type; add [WireType(\"…\")] with a stable name to it");
         return Names.IsWireType(name)
             ? name
-            : throw new ContractException(contract.Name, null, $"its wire type '{name}' is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+            : throw new ContractException(
+                contract.Name, null, $"its wire type '{name}' is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
     }
 
     public EncodedEvent Encode<TContract>(TContract contract, EventDraft draft) where TContract : notnull
     {
         var type = WireTypeOf(typeof(TContract));
         var id = draft.Id ?? Guid.CreateVersion7(clock.GetUtcNow()).ToString();
-        if (id.Length is 0 or > 255) throw new ContractException(type, null, "the event's id must have 1 to 255 characters");
+        if (id.Length is 0 or > 255)
+            throw new ContractException(type, null, "the event's id must have 1 to 255 characters");
 
         var typeInfo = TypeInfo<TContract>(type);
         var activity = Activity.Current;
         var attributes = new Event
         {
             Id = id,
-            Source = source ?? throw new ContractException(type, null, "this process has no Courier:Source to publish in the name of"),
+            Source = source ?? throw new ContractException(
+                type, null, "this process has no Courier:Source to publish in the name of"),
             Type = type,
             Time = draft.Time ?? clock.GetUtcNow(),
             Subject = draft.Subject,
@@ -73,7 +77,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         try
         {
             encoded = EventJson.Write(
-                attributes, (contract, typeInfo), static (writer, it) => JsonSerializer.Serialize(writer, it.contract, it.typeInfo));
+                attributes, (contract, typeInfo), static (writer, it) =>
+                    JsonSerializer.Serialize(writer, it.contract, it.typeInfo));
         }
         catch (Exception e) when (e is not OutOfMemoryException)
         {
@@ -84,7 +89,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         {
             throw new ContractException(
                 type, FieldFinder.Largest(contract, typeInfo),
-                $"the event has {encoded.Length:N0} bytes, more than the limit of {maxEventBytes:N0} (setting MaxEventBytes); "
+                $"the event has {encoded.Length:N0} bytes, more than the limit of {maxEventBytes:N0} (setting "
+                + "MaxEventBytes); "
                 + "put large content elsewhere and publish a reference to it. The field named is the largest one");
         }
         return new EncodedEvent(id, type, draft.PartitionKey, encoded);
@@ -105,7 +111,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         catch (JsonException e)
         {
             var field = e.Path is { Length: > 2 } path ? path[2..] : null;
-            throw new ContractException(@event.Type, field, $"the data does not fit the contract: {Plain(e.Message)}", e);
+            throw new ContractException(
+                @event.Type, field, $"the data does not fit the contract: {Plain(e.Message)}", e);
         }
     }
 
@@ -117,7 +124,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         }
         catch (Exception e) when (e is NotSupportedException or InvalidOperationException)
         {
-            throw new ContractException(contract, null, $"its class {typeof(TContract).Name} cannot be mapped to JSON: {e.Message}", e);
+            throw new ContractException(
+                contract, null, $"its class {typeof(TContract).Name} cannot be mapped to JSON: {e.Message}", e);
         }
     }
 

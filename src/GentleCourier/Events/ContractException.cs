@@ -16,6 +16,9 @@ public sealed class ContractException : Exception
     /// <summary>The contract: its wire type where it has one, otherwise the name of its class.</summary>
     public string Contract { get; }
 
-    /// <summary>Path of the field at fault, in the contract's JSON names (<c>passenger.card</c>, <c>stops[2]</c>); null where it is the whole.</summary>
+    /// <summary>
+    /// Path of the field at fault, in the contract's JSON names (<c>passenger.card</c>, <c>stops[2]</c>); null where it
+    /// is the whole.
+    /// </summary>
     public string? Field { get; }
 }

@@ -42,7 +42,9 @@ public sealed class Event
     /// </summary>
     public ReadOnlyMemory<byte> Data { get; init; }
 
-    /// <summary>Whether <see cref="Data"/> is said to be JSON: <c>application/json</c> or a type that ends in <c>+json</c>.</summary>
+    /// <summary>
+    /// Whether <see cref="Data"/> is said to be JSON: <c>application/json</c> or a type that ends in <c>+json</c>.
+    /// </summary>
     public bool HasJsonData
     {
         get
@@ -55,9 +57,13 @@ public sealed class Event
     }
 
     /// <summary>Reads an event in CloudEvents' JSON format (UTF-8). The memory is referenced, not copied.</summary>
-    /// <exception cref="UnreadableEventException">It is not JSON, or not a CloudEvents 1.0 event; the message says why.</exception>
+    /// <exception cref="UnreadableEventException">
+    /// It is not JSON, or not a CloudEvents 1.0 event; the message says why.
+    /// </exception>
     public static Event Read(ReadOnlyMemory<byte> json) => EventJson.Read(json);
 }
 
-/// <summary>Bytes that should be an event in CloudEvents' JSON format and are not; the message says what is wrong.</summary>
+/// <summary>
+/// Bytes that should be an event in CloudEvents' JSON format and are not; the message says what is wrong.
+/// </summary>
 public sealed class UnreadableEventException(string message, Exception? inner = null) : Exception(message, inner);

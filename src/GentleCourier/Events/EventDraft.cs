@@ -3,7 +3,9 @@ using GentleCourier.Events;
 
 namespace GentleCourier;
 
-/// <summary>An event to be published: a contract with what the publisher wants to say about it. Not thread-safe.</summary>
+/// <summary>
+/// An event to be published: a contract with what the publisher wants to say about it. Not thread-safe.
+/// </summary>
 public sealed class EventDraft
 {
     private readonly Func<ContractCodec, EventDraft, EncodedEvent> encode;
@@ -12,22 +14,28 @@ public sealed class EventDraft
 
     /// <summary>
     /// The event's id. Set it where the business has a natural one (the gate's own number of a tap): then a request
-    /// that comes twice publishes the same event twice, and every inbox absorbs the second. Default: a new UUID version 7.
+    /// that comes twice publishes the same event twice, and every inbox absorbs the second. Default: a new UUID version
+    /// 7.
     /// </summary>
     public string? Id { get; init; }
 
     /// <summary>What the event is about, for people and filters.</summary>
     public string? Subject { get; init; }
 
-    /// <summary>Events with the same key leave the outbox in the order in which they were added. Default: no order.</summary>
+    /// <summary>
+    /// Events with the same key leave the outbox in the order in which they were added. Default: no order.
+    /// </summary>
     public string? PartitionKey { get; init; }
 
     /// <summary>When the thing happened. Default: now.</summary>
     public DateTimeOffset? Time { get; init; }
 
-    /// <summary>A draft of an event whose data is <paramref name="contract"/>, read when the draft is added to an outbox.</summary>
+    /// <summary>
+    /// A draft of an event whose data is <paramref name="contract"/>, read when the draft is added to an outbox.
+    /// </summary>
     public static EventDraft Of<TContract>(
-        TContract contract, string? subject = null, string? partitionKey = null, string? id = null, DateTimeOffset? time = null)
+        TContract contract, string? subject = null, string? partitionKey = null, string? id = null,
+            DateTimeOffset? time = null)
         where TContract : notnull
     {
         ArgumentNullException.ThrowIfNull(contract);

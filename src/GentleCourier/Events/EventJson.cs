@@ -96,7 +96,9 @@ internal static class EventJson
         }
         if (reader.Read()) throw new UnreadableEventException("more JSON follows behind the event");
 
-        if (version != "1.0") throw new UnreadableEventException($"'specversion' must be \"1.0\", but is {(version is null ? "missing" : $"\"{version}\"")}");
+        if (version != "1.0")
+            throw new UnreadableEventException(
+            $"'specversion' must be \"1.0\", but is {(version is null ? "missing" : $"\"{version}\"")}");
         return new Event
         {
             Id = Required(id, "id"),

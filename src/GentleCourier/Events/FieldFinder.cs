@@ -12,7 +12,10 @@ internal static class FieldFinder
 {
     private const int DeepestLevel = 16;
 
-    /// <summary>Path of the first field that cannot be written, and what its own failure was; nulls where each field alone can be.</summary>
+    /// <summary>
+    /// Path of the first field that cannot be written, and what its own failure was; nulls where each field alone can
+    /// be.
+    /// </summary>
     public static (string? Field, Exception? Cause) FirstUnserialisable(object value, JsonTypeInfo type)
     {
         var path = "";
@@ -29,7 +32,9 @@ internal static class FieldFinder
         return path.Length == 0 ? (null, null) : (path.TrimStart('.'), cause);
     }
 
-    /// <summary>Name of the field of <paramref name="value"/> that takes the most bytes; null where it has no fields.</summary>
+    /// <summary>
+    /// Name of the field of <paramref name="value"/> that takes the most bytes; null where it has no fields.
+    /// </summary>
     public static string? Largest(object value, JsonTypeInfo type) =>
         Parts(value, type).OrderByDescending(part => part.Bytes).Select(part => part.Name).FirstOrDefault();
 
@@ -41,17 +46,20 @@ internal static class FieldFinder
         {
             foreach (var property in type.Properties)
                 if (property.Get is { } get)
-                    yield return Measure(property.Name, () => get(value), property.PropertyType, type.Options, property.IsGetNullable);
+                    yield return Measure(
+                        property.Name, () => get(value), property.PropertyType, type.Options, property.IsGetNullable);
         }
         else if (type.Kind == JsonTypeInfoKind.Enumerable && value is IEnumerable items)
         {
             var index = 0;
             foreach (var item in items)
-                yield return Measure($"[{index++}]", () => item, item?.GetType() ?? typeof(object), type.Options, mayBeNull: true);
+                yield return Measure(
+                    $"[{index++}]", () => item, item?.GetType() ?? typeof(object), type.Options, mayBeNull: true);
         }
     }
 
-    private static Part Measure(string name, Func<object?> read, Type declared, JsonSerializerOptions options, bool mayBeNull)
+    private static Part Measure(
+        string name, Func<object?> read, Type declared, JsonSerializerOptions options, bool mayBeNull)
     {
         object? value = null;
         JsonTypeInfo? type = null;

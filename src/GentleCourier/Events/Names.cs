@@ -3,7 +3,8 @@ namespace GentleCourier.Events;
 /// <summary>What names of queues and wire types may look like.</summary>
 internal static class Names
 {
-    public const string QueueRule = "1 to 100 characters: lower-case letters, digits, '.', '-' and '_', starting with a letter or digit";
+    public const string QueueRule =
+        "1 to 100 characters: lower-case letters, digits, '.', '-' and '_', starting with a letter or digit";
 
     public static bool IsQueue(string? name) =>
         name is { Length: > 0 and <= 100 }

@@ -22,7 +22,9 @@ public sealed class CourierBuilder
 
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
-    /// <summary>Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.</summary>
+    /// <summary>
+    /// Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.
+    /// </summary>
     internal List<Func<IServiceProvider, IStorePort, string?>> MakersOfTables { get; } = [];
 
     /// <summary>Makes an engine known, so that addresses may name it.</summary>
@@ -36,15 +38,21 @@ public sealed class CourierBuilder
     /// <summary>Receives from a queue.</summary>
     /// <param name="queue">1 to 100 lower-case letters, digits, <c>.</c>, <c>-</c> or <c>_</c>.</param>
     /// <param name="bind">Says which receivers handle its events, and with what limits.</param>
-    /// <exception cref="ArgumentException">The name is not valid, the queue is bound already, or nothing handles its events.</exception>
+    /// <exception cref="ArgumentException">
+    /// The name is not valid, the queue is bound already, or nothing handles its events.
+    /// </exception>
     public CourierBuilder Receive(string queue, Action<QueueBinding> bind)
     {
         ArgumentNullException.ThrowIfNull(bind);
-        if (!Names.IsQueue(queue)) throw new ArgumentException($"'{queue}' is not a queue's name: {Names.QueueRule}", nameof(queue));
+        if (!Names.IsQueue(queue))
+            throw new ArgumentException($"'{queue}' is not a queue's name: {Names.QueueRule}", nameof(queue));
         var binding = new QueueBinding(queue, Services);
         bind(binding);
-        if (binding.Handlers.Count == 0) throw new ArgumentException($"queue '{queue}' has no receiver: call Handle<TContract, TReceiver>()", nameof(bind));
-        if (!bindings.TryAdd(queue, binding)) throw new ArgumentException($"queue '{queue}' is bound twice in this process", nameof(queue));
+        if (binding.Handlers.Count == 0)
+            throw new ArgumentException(
+            $"queue '{queue}' has no receiver: call Handle<TContract, TReceiver>()", nameof(bind));
+        if (!bindings.TryAdd(queue, binding))
+            throw new ArgumentException($"queue '{queue}' is bound twice in this process", nameof(queue));
         return this;
     }
 }

@@ -12,10 +12,15 @@ public sealed class CourierOptions
     /// </summary>
     public string? Source { get; set; }
 
-    /// <summary>Address of the service's own database, such as <c>sqlite:/var/lib/ferry/harbour.db</c>; it holds outbox and inbox.</summary>
+    /// <summary>
+    /// Address of the service's own database, such as <c>sqlite:/var/lib/ferry/harbour.db</c>; it holds outbox and
+    /// inbox.
+    /// </summary>
     public string? Store { get; set; }
 
-    /// <summary>Address of the broker that the services share, such as <c>sqlite:/var/lib/ferry/broker.db</c>.</summary>
+    /// <summary>
+    /// Address of the broker that the services share, such as <c>sqlite:/var/lib/ferry/broker.db</c>.
+    /// </summary>
     public string? Broker { get; set; }
 
     /// <summary>
@@ -24,7 +29,9 @@ public sealed class CourierOptions
     /// </summary>
     public bool CreateMissing { get; set; } = true;
 
-    /// <summary>The largest event that may be published, in bytes of its JSON, 1,024 to 16,777,216. Default: 256 KiB.</summary>
+    /// <summary>
+    /// The largest event that may be published, in bytes of its JSON, 1,024 to 16,777,216. Default: 256 KiB.
+    /// </summary>
     public int MaxEventBytes { get; set; } = 256 * 1024;
 
     /// <summary>
@@ -35,8 +42,10 @@ public sealed class CourierOptions
 
     internal IEnumerable<string> Problems()
     {
-        if (Source is not null && (Source.Length is 0 or > 255 || !Uri.IsWellFormedUriString(Source, UriKind.RelativeOrAbsolute)))
-            yield return $"Source must be a URI reference of up to 255 characters, such as /skerryline/harbour, but is '{Source}'";
+        if (Source is not null && (
+            Source.Length is 0 or > 255 || !Uri.IsWellFormedUriString(Source, UriKind.RelativeOrAbsolute)))
+            yield return $"Source must be a URI reference of up to 255 characters, such as /skerryline/harbour, but is "
+                + $"'{Source}'";
         if (MaxEventBytes is < 1024 or > 16 * 1024 * 1024)
             yield return $"MaxEventBytes must be 1,024 to 16,777,216, but is {MaxEventBytes}";
     }

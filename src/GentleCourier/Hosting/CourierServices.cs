@@ -14,13 +14,17 @@ namespace GentleCourier;
 public static class CourierServices
 {
     /// <summary>
-    /// Adds what this process needs: with a store, <see cref="IOutbox"/> and the relay; with bound queues, their workers.
-    /// Settings are checked here; stores and brokers are first touched when the host starts.
+    /// Adds what this process needs: with a store, <see cref="IOutbox"/> and the relay; with bound queues, their
+    /// workers. Settings are checked here; stores and brokers are first touched when the host starts.
     /// </summary>
     /// <param name="services">The application's services.</param>
-    /// <param name="configuration">The section of settings, usually <c>builder.Configuration.GetSection("Courier")</c>.</param>
+    /// <param name="configuration">
+    /// The section of settings, usually <c>builder.Configuration.GetSection("Courier")</c>.
+    /// </param>
     /// <param name="configure">Registers engines and binds queues.</param>
-    /// <exception cref="OptionsValidationException">A setting is missing, unknown, unreadable or out of range; the message names it.</exception>
+    /// <exception cref="OptionsValidationException">
+    /// A setting is missing, unknown, unreadable or out of range; the message names it.
+    /// </exception>
     public static IServiceCollection AddGentleCourier(
         this IServiceCollection services, IConfigurationSection configuration, Action<CourierBuilder> configure)
     {
@@ -51,7 +55,8 @@ public static class CourierServices
             services.AddSingleton(sp => Engine(sp, $"{path}:Store", builder.Options.Store, out var address)
                 .CreateStore(address, sp.GetRequiredService<TimeProvider>()));
             services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
-            services.AddSingleton<IOutbox>(sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
+            services.AddSingleton<IOutbox>(
+                sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
         }
         if (builder.Options.Broker is not null)
         {
@@ -61,7 +66,8 @@ public static class CourierServices
 
         foreach (var binding in builder.Bindings) services.AddSingleton(binding);
         services.AddHostedService(sp => new Preparation(builder, sp));
-        if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled) services.AddHostedService<Relay>();
+        if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled)
+            services.AddHostedService<Relay>();
         if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
         return services;
     }
@@ -122,26 +128,31 @@ public static class CourierServices
     private static IEnumerable<string> Missing(string path, CourierBuilder builder)
     {
         if (builder.Options.Store is null && builder.Options.Broker is null)
-            yield return $"{path}:Store and {path}:Broker are both not set, so there is nothing to do; set the one that this process needs, or both";
+            yield return $"{path}:Store and {path}:Broker are both not set, so there is nothing to do; set the one "
+                + "that this process needs, or both";
         if (builder.Options.Broker is null && builder.Bindings.Count > 0)
             yield return $"{path}:Broker is not set: where are the queues that this process receives from?";
         if (builder.Options.Store is null && builder.MakersOfTables.Count > 0)
-            yield return $"{path}:Store is not set: in which database is the outbox of the context that this process uses?";
+            yield return $"{path}:Store is not set: in which database is the outbox of the context that this process "
+                + "uses?";
         if (builder.Options.Store is not null && builder.Options.Source is null)
             yield return $"{path}:Source is not set: in whose name does this service publish?";
         if (builder.Options.Store is null)
             foreach (var binding in builder.Bindings.Where(b => b.Options.Inbox))
-                yield return $"{path}:Store is not set, but queue '{binding.Queue}' is received with an inbox; set it, or set {path}:Receivers:{binding.Queue}:Inbox to false";
+                yield return $"{path}:Store is not set, but queue '{binding.Queue}' is received with an inbox; set it, "
+                    + $"or set {path}:Receivers:{binding.Queue}:Inbox to false";
     }
 
     private static IEngine Engine(IServiceProvider services, string setting, string text, out EngineAddress address)
     {
         var engines = services.GetServices<IEngine>().ToList();
-        var known = engines.Count == 0 ? "none is registered" : $"known are {string.Join(", ", engines.Select(e => e.Scheme + ":"))}";
+        var known = engines.Count == 0 ? "none is registered"
+            : $"known are {string.Join(", ", engines.Select(e => e.Scheme + ":"))}";
         if (!EngineAddress.TryParse(text, out var parsed))
             throw new CourierException($"{setting} is not an address 'engine:location'; of engines, {known}");
         address = parsed;
         return engines.Find(e => e.Scheme == parsed.Scheme)
-            ?? throw new CourierException($"{setting} names the engine '{parsed.Scheme}:', of which nothing is known; {known}");
+            ?? throw new CourierException(
+                $"{setting} names the engine '{parsed.Scheme}:', of which nothing is known; {known}");
     }
 }

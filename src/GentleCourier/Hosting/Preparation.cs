@@ -13,14 +13,16 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
         var create = builder.Options.CreateMissing;
-        if (services.GetService<IStorePort>() is { } store) await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
+        if (services.GetService<IStorePort>() is { } store)
+            await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
 
         FaultPoint.Pass(FaultPoint.StorePreparedOnly);
         var queues = builder.Bindings.ToList();
         if (queues.Count == 0) return;
         var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
         await services.GetRequiredService<IBroker>()
-            .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken).ConfigureAwait(false);
+            .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken)
+                .ConfigureAwait(false);
     }
 
     private async Task PrepareAsync(IStorePort store, bool create, CancellationToken cancellationToken)
@@ -32,7 +34,8 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
         }
         catch (CourierException e) when (maker is not null)
         {
-            throw new CourierException($"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
+            throw new CourierException(
+                $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
         }
     }
 

@@ -54,7 +54,9 @@ internal sealed class Settings(IConfigurationSection section)
         foreach (var child in section.GetChildren())
         {
             if (!known.Contains(child.Key))
-                throw Problem($"{child.Path} is not a setting of this process; {section.Path} knows {(known.Count == 0 ? "none" : string.Join(", ", known.Order(StringComparer.Ordinal)))}");
+                throw Problem(
+                    $"{child.Path} is not a setting of this process; {section.Path} knows "
+                    + $"{(known.Count == 0 ? "none" : string.Join(", ", known.Order(StringComparer.Ordinal)))}");
         }
     }
 

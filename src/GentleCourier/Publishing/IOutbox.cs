@@ -3,8 +3,8 @@ using System.Data.Common;
 namespace GentleCourier;
 
 /// <summary>
-/// Publishes events with a business change: they are written in the caller's own transaction and leave after its commit.
-/// A rollback leaves nothing behind. Thread-safe; the transaction is not.
+/// Publishes events with a business change: they are written in the caller's own transaction and leave after its
+/// commit. A rollback leaves nothing behind. Thread-safe; the transaction is not.
 /// </summary>
 public interface IOutbox
 {
@@ -48,10 +48,12 @@ public interface IOutbox
     /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
-    /// <exception cref="ContractException">The contract cannot be published; nothing was written, and the transaction is still open.</exception>
+    /// <exception cref="ContractException">
+    /// The contract cannot be published; nothing was written, and the transaction is still open.
+    /// </exception>
     /// <exception cref="CourierException">
-    /// The transaction is over, or belongs to another database; or the connection was lost in the middle, and the message
-    /// says when it may have been committed all the same.
+    /// The transaction is over, or belongs to another database; or the connection was lost in the middle, and the
+    /// message says when it may have been committed all the same.
     /// </exception>
     Task<string> AddAndCommitAsync<TContract>(
         DbTransaction transaction,
@@ -62,12 +64,16 @@ public interface IOutbox
         CancellationToken cancellationToken = default)
         where TContract : notnull;
 
-    /// <summary>Adds many events, in their order, as the last thing that the transaction does, and commits it.</summary>
+    /// <summary>
+    /// Adds many events, in their order, as the last thing that the transaction does, and commits it.
+    /// </summary>
     /// <param name="transaction">The caller's open transaction, on the store's database; it is over afterwards.</param>
     /// <param name="drafts">The events; may be none.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The events' ids, in the order of the drafts.</returns>
-    /// <exception cref="ContractException">A contract cannot be published; nothing was written, and the transaction is still open.</exception>
+    /// <exception cref="ContractException">
+    /// A contract cannot be published; nothing was written, and the transaction is still open.
+    /// </exception>
     /// <exception cref="CourierException">As for one event.</exception>
     Task<IReadOnlyList<string>> AddManyAndCommitAsync(
         DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default);

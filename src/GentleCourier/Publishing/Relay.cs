@@ -7,15 +7,16 @@ namespace GentleCourier.Publishing;
 
 /// <summary>
 /// Moves events from the outbox to the broker: publish, then mark. A kill between the two publishes a batch again, with
-/// the same ids, and inboxes absorb it; no order of the two writes loses an event. One relay of a store leads at a time;
-/// marking is fenced by its term, so that one that lost the lead in its sleep changes nothing. Where both are in one database
-/// the two writes are one.
+/// the same ids, and inboxes absorb it; no order of the two writes loses an event. One relay of a store leads at a
+/// time; marking is fenced by its term, so that one that lost the lead in its sleep changes nothing. Where both are in
+/// one database the two writes are one.
 /// </summary>
 internal sealed partial class Relay(
-    IStorePort store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger) : BackgroundService
+    IStorePort store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock,
+        ILogger<Relay> logger) : BackgroundService
 {
-    // Under load a batch is gathered for this long, and for so many times as long as the last one took; after a pause the
-    // first event leaves at once.
+    // Under load a batch is gathered for this long, and for so many times as long as the last one took; after a pause
+    // the first event leaves at once.
     private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
     private const int Restraint = 4;
 
@@ -49,7 +50,9 @@ internal sealed partial class Relay(
         await ResignAsync().ConfigureAwait(false);
     }
 
-    /// <summary>Leads for as long as there is something to relay, then waits for more; or stands by for a while.</summary>
+    /// <summary>
+    /// Leads for as long as there is something to relay, then waits for more; or stands by for a while.
+    /// </summary>
     private async Task TakeTurnAsync(CancellationToken stopping)
     {
         // The lease is kept by leading again, well before it is over; a third of it leaves room for two misses.
@@ -74,10 +77,12 @@ internal sealed partial class Relay(
         while (clock.GetElapsedTime(keepUntil) < options.Lease / 3)
         {
             var began = clock.GetTimestamp();
-            var moved = directWay is null ? 0 : await directWay.MoveAsync(leading, options.BatchSize, stopping).ConfigureAwait(false);
+            var moved = directWay is null ? 0
+                : await directWay.MoveAsync(leading, options.BatchSize, stopping).ConfigureAwait(false);
             if (moved == options.BatchSize) continue;
 
-            var batch = moved > 0 ? new OutboxBatch([], null) : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
+            var batch = moved > 0 ? new OutboxBatch([], null)
+                : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
             if (batch.Rows.Count > 0 && !await RelayBatchAsync(leading, batch.Rows, stopping).ConfigureAwait(false))
             {
                 term = null;
@@ -88,7 +93,8 @@ internal sealed partial class Relay(
                 // Each batch costs commits: relaying every event by itself would slow down those who publish them.
                 var took = clock.GetElapsedTime(began);
                 var rest = took * Restraint > Gathering ? took * (Restraint - 1) : Gathering - took;
-                if (moved + batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
+                if (moved + batch.Rows.Count < options.BatchSize && rest > TimeSpan.Zero)
+                    await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
                 continue;
             }
 
@@ -110,7 +116,8 @@ internal sealed partial class Relay(
         {
             var result = results[i];
             var retryAfter = result.Fate == PublishFate.Deferred
-                ? BackOff.Delay(rows[i].Attempts + 1, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble())
+                ? BackOff.Delay(
+                    rows[i].Attempts + 1, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble())
                 : TimeSpan.Zero;
             marks[i] = new RelayMark(rows[i], result, retryAfter);
             if (result.Fate == PublishFate.Deferred && rows[i].Attempts == 0)
@@ -128,7 +135,8 @@ internal sealed partial class Relay(
     private async Task RecoverAsync()
     {
         if (failures == 0) return;
-        if (term is { } mine) await store.RecordRelayErrorAsync(mine, null, CancellationToken.None).ConfigureAwait(false);
+        if (term is { } mine)
+            await store.RecordRelayErrorAsync(mine, null, CancellationToken.None).ConfigureAwait(false);
         LogRecovered(logger, store.DisplayName, broker.DisplayName, failures);
         failures = 0;
     }
@@ -142,7 +150,8 @@ internal sealed partial class Relay(
         {
             // An error is written down by whoever leads; a relay that stands by has tried nothing.
             term ??= await store.LeadAsync(name, options.Lease, stopping).ConfigureAwait(false);
-            if (term is { } mine) await store.RecordRelayErrorAsync(mine, problem.Message, stopping).ConfigureAwait(false);
+            if (term is { } mine)
+                await store.RecordRelayErrorAsync(mine, problem.Message, stopping).ConfigureAwait(false);
             await Task.Delay(delay, clock, stopping).ConfigureAwait(false);
         }
         catch (OperationCanceledException) when (stopping.IsCancellationRequested)
@@ -189,8 +198,10 @@ internal sealed partial class Relay(
     [LoggerMessage(102, LogLevel.Information, "Relay of {Store} no longer leads; another does")]
     private static partial void LogLostLead(ILogger logger, string store);
 
-    [LoggerMessage(103, LogLevel.Warning, "Relay of {Store} to {Broker} failed: {Problem} (failure {Failures} in a row; next try in {Delay})")]
-    private static partial void LogFailed(ILogger logger, string store, string broker, string problem, int failures, TimeSpan delay);
+    [LoggerMessage(103, LogLevel.Warning,
+        "Relay of {Store} to {Broker} failed: {Problem} (failure {Failures} in a row; next try in {Delay})")]
+    private static partial void LogFailed(
+        ILogger logger, string store, string broker, string problem, int failures, TimeSpan delay);
 
     [LoggerMessage(104, LogLevel.Information, "Relay of {Store} to {Broker} works again after {Failures} failures")]
     private static partial void LogRecovered(ILogger logger, string store, string broker, int failures);
@@ -198,12 +209,15 @@ internal sealed partial class Relay(
     [LoggerMessage(105, LogLevel.Warning, "Event {Type} {Id} is held in the outbox and will be tried again: {Reason}")]
     private static partial void LogDeferred(ILogger logger, string type, string id, string reason);
 
-    [LoggerMessage(106, LogLevel.Error, "Event {Type} {Id} is set aside in the outbox, the broker refused it: {Reason}")]
+    [LoggerMessage(
+        106, LogLevel.Error, "Event {Type} {Id} is set aside in the outbox, the broker refused it: {Reason}")]
     private static partial void LogRefused(ILogger logger, string type, string id, string reason);
 
-    [LoggerMessage(107, LogLevel.Warning, "Relay of {Store} could not give up the lead: {Problem}; another takes over when the lease ends")]
+    [LoggerMessage(107, LogLevel.Warning,
+        "Relay of {Store} could not give up the lead: {Problem}; another takes over when the lease ends")]
     private static partial void LogNotResigned(ILogger logger, string store, string problem);
 
-    [LoggerMessage(108, LogLevel.Information, "Outbox and queues are in one database, {Store}: events are moved there in one step")]
+    [LoggerMessage(108, LogLevel.Information,
+        "Outbox and queues are in one database, {Store}: events are moved there in one step")]
     private static partial void LogDirectWay(ILogger logger, string store);
 }

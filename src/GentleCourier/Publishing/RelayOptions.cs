@@ -3,7 +3,9 @@ namespace GentleCourier;
 /// <summary>How the relay moves events from the outbox to the broker. Settings: <c>Courier:Relay:…</c>.</summary>
 public sealed class RelayOptions
 {
-    /// <summary>Whether this process relays its store's outbox. Where several do, one leads and the others stand by.</summary>
+    /// <summary>
+    /// Whether this process relays its store's outbox. Where several do, one leads and the others stand by.
+    /// </summary>
     public bool Enabled { get; set; } = true;
 
     /// <summary>How many events are published at once, 1 to 10,000.</summary>
@@ -23,8 +25,11 @@ public sealed class RelayOptions
     internal IEnumerable<string> Problems()
     {
         if (BatchSize is < 1 or > 10_000) yield return $"BatchSize must be 1 to 10,000, but is {BatchSize}";
-        if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromMinutes(10)) yield return $"Lease must be 1 second to 10 minutes, but is {Lease}";
-        if (FirstDelay < TimeSpan.FromMilliseconds(1) || FirstDelay > TimeSpan.FromHours(1)) yield return $"FirstDelay must be 1 ms to 1 hour, but is {FirstDelay}";
-        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(1)) yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to a day, but is {LongestDelay}";
+        if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromMinutes(10))
+            yield return $"Lease must be 1 second to 10 minutes, but is {Lease}";
+        if (FirstDelay < TimeSpan.FromMilliseconds(1) || FirstDelay > TimeSpan.FromHours(1))
+            yield return $"FirstDelay must be 1 ms to 1 hour, but is {FirstDelay}";
+        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(1))
+            yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to a day, but is {LongestDelay}";
     }
 }

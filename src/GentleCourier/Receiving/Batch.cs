@@ -29,15 +29,18 @@ public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
 
     /// <summary>
     /// The transaction, on the service's store, in which the batch is handled: the rows in the inbox of all events that
-    /// succeed, what the receiver writes and the events that it adds to the outbox commit together when it returns. Write
-    /// nothing in it for an event that fails. It begins with the first call; the receiver must not end it.
+    /// succeed, what the receiver writes and the events that it adds to the outbox commit together when it returns.
+    /// Write nothing in it for an event that fails. It begins with the first call; the receiver must not end it.
     /// </summary>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
-    /// <exception cref="CourierException">The queue is received without an inbox, or the database cannot be used.</exception>
+    /// <exception cref="CourierException">
+    /// The queue is received without an inbox, or the database cannot be used.
+    /// </exception>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled one of the events: let it pass, the others are handled one at a time.
     /// </exception>
-    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => Inbox.BeginAsync(null, cancellationToken);
+    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) =>
+        Inbox.BeginAsync(null, cancellationToken);
 
     /// <summary>The events, in order.</summary>
     public IEnumerator<BatchItem<TContract>> GetEnumerator() => items.GetEnumerator();

@@ -35,9 +35,12 @@ public sealed class Delivery<TContract>
     /// when it throws. It begins with the first call, so do slow work before it; the receiver must not end it.
     /// </summary>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
-    /// <exception cref="CourierException">The queue is received without an inbox, or the database cannot be used.</exception>
+    /// <exception cref="CourierException">
+    /// The queue is received without an inbox, or the database cannot be used.
+    /// </exception>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled a copy of this event: let it pass, the delivery is accepted without effect.
     /// </exception>
-    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) => Inbox.BeginAsync(null, cancellationToken);
+    public Task<DbTransaction> BeginAsync(CancellationToken cancellationToken = default) =>
+        Inbox.BeginAsync(null, cancellationToken);
 }

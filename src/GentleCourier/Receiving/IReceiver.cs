@@ -8,11 +8,11 @@ namespace GentleCourier;
 public interface IReceiver<TContract>
 {
     /// <summary>
-    /// Handles one delivery. Returning accepts it; throwing counts as a failed attempt, after which the event comes again by
-    /// the queue's policy or, after the last attempt, is set aside. <see cref="RetryException"/> names the delay;
-    /// <see cref="RejectException"/> sets it aside at once.
-    /// Any event may come more than once: work in the transaction of <see cref="Delivery{TContract}.BeginAsync"/> has its
-    /// effect once, anything else must bear being repeated.
+    /// Handles one delivery. Returning accepts it; throwing counts as a failed attempt, after which the event comes
+    /// again by the queue's policy or, after the last attempt, is set aside. <see cref="RetryException"/> names the
+    /// delay; <see cref="RejectException"/> sets it aside at once. Any event may come more than once: work in the
+    /// transaction of <see cref="Delivery{TContract}.BeginAsync"/> has its effect once, anything else must bear being
+    /// repeated.
     /// </summary>
     /// <param name="delivery">The event and what belongs to it.</param>
     /// <param name="cancellationToken">

@@ -23,14 +23,14 @@ public readonly record struct Prefetch
     }
 
     /// <summary>
-    /// As many as keep the handlers busy while the next are fetched, and no more: from the measured times of handling and
-    /// fetching, again and again. Large for short work, <see cref="ReceiverOptions.Parallel"/> for long work.
+    /// As many as keep the handlers busy while the next are fetched, and no more: from the measured times of handling
+    /// and fetching, again and again. Large for short work, <see cref="ReceiverOptions.Parallel"/> for long work.
     /// </summary>
     public static Prefetch SelfTuned { get; } = new(Kind.SelfTuned, 0);
 
     /// <summary>
-    /// Whatever there is. Its price: the memory of the whole backlog in the worst case, and work that waits behind a busy
-    /// worker while others have nothing to do.
+    /// Whatever there is. Its price: the memory of the whole backlog in the worst case, and work that waits behind a
+    /// busy worker while others have nothing to do.
     /// </summary>
     public static Prefetch Unlimited { get; } = new(Kind.Unlimited, 0);
 

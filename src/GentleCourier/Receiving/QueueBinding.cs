@@ -6,7 +6,9 @@ using Microsoft.Extensions.DependencyInjection.Extensions;
 
 namespace GentleCourier;
 
-/// <summary>Says which receivers handle the events of one queue, and with what limits. Used at start, by one thread.</summary>
+/// <summary>
+/// Says which receivers handle the events of one queue, and with what limits. Used at start, by one thread.
+/// </summary>
 public sealed class QueueBinding
 {
     private readonly IServiceCollection services;
@@ -33,7 +35,8 @@ public sealed class QueueBinding
     /// </summary>
     /// <exception cref="ContractException">The contract declares no valid wire type.</exception>
     /// <exception cref="InvalidOperationException">The queue has a receiver for that wire type already.</exception>
-    public QueueBinding Handle<TContract, [DynamicallyAccessedMembers(DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
+    public QueueBinding Handle<TContract, [DynamicallyAccessedMembers(
+        DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IReceiver<TContract>
     {
         Add(typeof(TContract), new ContractHandler(TakesBatches: false, InvokeAsync<TContract, TReceiver>));
@@ -46,7 +49,8 @@ public sealed class QueueBinding
     /// </summary>
     /// <exception cref="ContractException">The contract declares no valid wire type.</exception>
     /// <exception cref="InvalidOperationException">The queue has a receiver for that wire type already.</exception>
-    public QueueBinding HandleBatches<TContract, [DynamicallyAccessedMembers(DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
+    public QueueBinding HandleBatches<TContract, [DynamicallyAccessedMembers(
+        DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IBatchReceiver<TContract>
     {
         Add(typeof(TContract), new ContractHandler(TakesBatches: true, InvokeBatchAsync<TContract, TReceiver>));
@@ -73,7 +77,8 @@ public sealed class QueueBinding
     internal async Task HandleAsync(Incoming incoming, CancellationToken cancellationToken)
     {
         if (Before is not null) await Before(incoming, cancellationToken).ConfigureAwait(false);
-        await handlers[incoming.Deliveries[0].Event.Type].HandleAsync(incoming, cancellationToken).ConfigureAwait(false);
+        await handlers[incoming.Deliveries[0].Event.Type].HandleAsync(incoming, cancellationToken)
+            .ConfigureAwait(false);
     }
 
     internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
@@ -81,7 +86,8 @@ public sealed class QueueBinding
     private void Add(Type contract, ContractHandler handler)
     {
         var type = ContractCodec.WireTypeOf(contract);
-        if (!handlers.TryAdd(type, handler)) throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
+        if (!handlers.TryAdd(type, handler))
+            throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
     }
 
     private static Task InvokeAsync<TContract, TReceiver>(Incoming incoming, CancellationToken cancellationToken)

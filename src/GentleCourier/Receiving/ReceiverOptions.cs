@@ -1,12 +1,14 @@
 namespace GentleCourier;
 
-/// <summary>How one queue is received. Settings: <c>Courier:Receivers:{queue}:…</c>, which go before what the code says.</summary>
+/// <summary>
+/// How one queue is received. Settings: <c>Courier:Receivers:{queue}:…</c>, which go before what the code says.
+/// </summary>
 public sealed class ReceiverOptions
 {
     /// <summary>
     /// How many unsettled deliveries this worker may hold, 1 to 100,000, or <see cref="Prefetch.SelfTuned"/>, or
-    /// <see cref="Prefetch.Unlimited"/>. Small is fair, large is fast for short work: with 1, a worker busy with a long job
-    /// gets nothing more, and others stay busy. At least <see cref="Parallel"/> times <see cref="BatchSize"/>.
+    /// <see cref="Prefetch.Unlimited"/>. Small is fair, large is fast for short work: with 1, a worker busy with a long
+    /// job gets nothing more, and others stay busy. At least <see cref="Parallel"/> times <see cref="BatchSize"/>.
     /// </summary>
     public Prefetch Prefetch { get; set; } = 20;
 
@@ -28,16 +30,22 @@ public sealed class ReceiverOptions
     /// </summary>
     public TimeSpan? TimeLimit { get; set; }
 
-    /// <summary>When deliveries are settled. With <see cref="Settling.OnArrival"/> an event whose handler fails is lost.</summary>
+    /// <summary>
+    /// When deliveries are settled. With <see cref="Settling.OnArrival"/> an event whose handler fails is lost.
+    /// </summary>
     public Settling Settling { get; set; } = Settling.AfterHandling;
 
-    /// <summary>After how many failed attempts an event is set aside, 1 to 1,000. A worker that dies of an event counts as one.</summary>
+    /// <summary>
+    /// After how many failed attempts an event is set aside, 1 to 1,000. A worker that dies of an event counts as one.
+    /// </summary>
     public int MaxAttempts { get; set; } = 8;
 
     /// <summary>How many of the attempts after the first come at once, 0 to 1,000; the further ones wait.</summary>
     public int RetriesAtOnce { get; set; } = 2;
 
-    /// <summary>Bound of the first wait between attempts; it doubles with each further one. Up to a day; 0: at once.</summary>
+    /// <summary>
+    /// Bound of the first wait between attempts; it doubles with each further one. Up to a day; 0: at once.
+    /// </summary>
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromSeconds(1);
 
     /// <summary>Cap of the wait between attempts, at least <see cref="FirstDelay"/>, at most 7 days.</summary>
@@ -74,18 +82,25 @@ public sealed class ReceiverOptions
         if (Parallel is < 1 or > 1_000) yield return $"Parallel must be 1 to 1,000, but is {Parallel}";
         if (BatchSize is < 1 or > 1_000) yield return $"BatchSize must be 1 to 1,000, but is {BatchSize}";
         if (Prefetch is { IsSelfTuned: false, IsUnlimited: false } && Prefetch.Count < Parallel * BatchSize)
-            yield return $"Prefetch must be at least Parallel times BatchSize ({Parallel} x {BatchSize}), but is {Prefetch}";
-        if (BatchWait < TimeSpan.Zero || BatchWait > TimeSpan.FromMinutes(1)) yield return $"BatchWait must be 0 to 1 minute, but is {BatchWait}";
+            yield return $"Prefetch must be at least Parallel times BatchSize ({Parallel} x {BatchSize}), but is "
+                + $"{Prefetch}";
+        if (BatchWait < TimeSpan.Zero || BatchWait > TimeSpan.FromMinutes(1))
+            yield return $"BatchWait must be 0 to 1 minute, but is {BatchWait}";
         if (TimeLimit is { } limit && (limit < TimeSpan.FromMilliseconds(1) || limit > TimeSpan.FromDays(1)))
             yield return $"TimeLimit must be 1 millisecond to 1 day, but is {limit}";
         if (!Enum.IsDefined(Settling)) yield return $"Settling must be AfterHandling or OnArrival, but is {Settling}";
         if (MaxAttempts is < 1 or > 1_000) yield return $"MaxAttempts must be 1 to 1,000, but is {MaxAttempts}";
         if (RetriesAtOnce is < 0 or > 1_000) yield return $"RetriesAtOnce must be 0 to 1,000, but is {RetriesAtOnce}";
-        if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1)) yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
-        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7)) yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
-        if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365))) yield return $"MaxAge must be 1 second to 365 days, but is {age}";
-        if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromHours(1)) yield return $"Lease must be 1 second to 1 hour, but is {Lease}";
-        if (StopLimit < TimeSpan.Zero || StopLimit > TimeSpan.FromHours(1)) yield return $"StopLimit must be 0 to 1 hour, but is {StopLimit}";
+        if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1))
+            yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
+        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7))
+            yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
+        if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365)))
+            yield return $"MaxAge must be 1 second to 365 days, but is {age}";
+        if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromHours(1))
+            yield return $"Lease must be 1 second to 1 hour, but is {Lease}";
+        if (StopLimit < TimeSpan.Zero || StopLimit > TimeSpan.FromHours(1))
+            yield return $"StopLimit must be 0 to 1 hour, but is {StopLimit}";
     }
 }
 
@@ -96,9 +111,9 @@ public enum Settling
     AfterHandling,
 
     /// <summary>
-    /// Before its handler begins: at most once. What is in the hands of a worker that is killed is lost, and so is an event
-    /// whose handler fails; no attempt is repeated and nothing becomes a dead letter for it. For events of which only the
-    /// next matters, such as a position.
+    /// Before its handler begins: at most once. What is in the hands of a worker that is killed is lost, and so is an
+    /// event whose handler fails; no attempt is repeated and nothing becomes a dead letter for it. For events of which
+    /// only the next matters, such as a position.
     /// </summary>
     OnArrival,
 }

@@ -1,8 +1,8 @@
 namespace GentleCourier;
 
 /// <summary>
-/// Thrown by a receiver to say when the event is to come again. The attempt counts as failed, and the limits of attempts
-/// and age hold.
+/// Thrown by a receiver to say when the event is to come again. The attempt counts as failed, and the limits of
+/// attempts and age hold.
 /// </summary>
 public sealed class RetryException : Exception
 {
@@ -12,7 +12,9 @@ public sealed class RetryException : Exception
     /// <param name="delay">After this time, 0 to 30 days, instead of the policy's back-off.</param>
     /// <param name="reason">Why, in one line, for people: shown with the waiting event.</param>
     /// <param name="inner">The exception behind it, if there is one.</param>
-    /// <exception cref="ArgumentOutOfRangeException">The delay is negative or longer than <see cref="Longest"/>.</exception>
+    /// <exception cref="ArgumentOutOfRangeException">
+    /// The delay is negative or longer than <see cref="Longest"/>.
+    /// </exception>
     public RetryException(TimeSpan delay, string reason, Exception? inner = null) : base(reason, inner)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(delay, TimeSpan.Zero);

@@ -9,7 +9,9 @@ namespace GentleCourier;
 /// <param name="DeadLetters">Of these, set aside with a reason.</param>
 /// <param name="DuplicatesAbsorbed">Further copies that came and had no effect.</param>
 /// <param name="Missing">Published, and found nowhere: lost.</param>
-/// <param name="Unexpected">Handled, waiting or set aside without having been published, or both handled and set aside, or handled twice.</param>
+/// <param name="Unexpected">
+/// Handled, waiting or set aside without having been published, or both handled and set aside, or handled twice.
+/// </param>
 public sealed record Ledger(
     int Published,
     int Handled,

@@ -31,7 +31,8 @@ internal sealed class Attempt : IDisposable
     {
         cancellation = CancellationTokenSource.CreateLinkedTokenSource(outOfTime);
         this.overrun = overrun;
-        if (limit is { } time) timer = clock.CreateTimer(static self => ((Attempt)self!).LimitReached(), this, time, TimeToEnd);
+        if (limit is { } time)
+            timer = clock.CreateTimer(static self => ((Attempt)self!).LimitReached(), this, time, TimeToEnd);
     }
 
     public CancellationToken Token => cancellation.Token;
@@ -42,7 +43,9 @@ internal sealed class Attempt : IDisposable
     /// <summary>Whether it was still running long after its limit.</summary>
     public bool Overran { get; private set; }
 
-    /// <summary>The receiver is done. True: from here on nothing cuts it short, and its work may be committed.</summary>
+    /// <summary>
+    /// The receiver is done. True: from here on nothing cuts it short, and its work may be committed.
+    /// </summary>
     public bool TryFinish()
     {
         lock (gate)

@@ -1,14 +1,14 @@
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and when
-/// to give some back. One loop fetches and settles; handlers, on other threads, start and end.
+/// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and
+/// when to give some back. One loop fetches and settles; handlers, on other threads, start and end.
 /// </summary>
 internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimeProvider clock)
 {
     /// <summary>
-    /// Without a limit, events are still taken in helpings, so that other workers get theirs in turn: small at first, and
-    /// twice as large, up to <see cref="LargestHelping"/>, after each that came full.
+    /// Without a limit, events are still taken in helpings, so that other workers get theirs in turn: small at first,
+    /// and twice as large, up to <see cref="LargestHelping"/>, after each that came full.
     /// </summary>
     public const int FirstHelping = 16;
 
@@ -26,8 +26,8 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private long lastStart;
 
     /// <summary>
-    /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the running
-    /// handlers is used up; before that, the next settlement is soon enough. Pure computation.
+    /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the
+    /// running handlers is used up; before that, the next settlement is soon enough. Pure computation.
     /// </summary>
     public static int ToFetch(int limit, int atOnce, int unsettled, int unstarted) =>
         unstarted > Math.Max(0, limit - atOnce) / 2 ? 0 : Math.Max(0, limit - unsettled);
@@ -44,7 +44,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.</summary>
+    /// <summary>
+    /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.
+    /// </summary>
     public int NeededNow
     {
         get
@@ -128,7 +130,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>Deliveries have come, and go back at once: until nothing else is held, and then one at a time.</summary>
+    /// <summary>
+    /// Deliveries have come, and go back at once: until nothing else is held, and then one at a time.
+    /// </summary>
     public void Refused(int count)
     {
         lock (gate)
@@ -166,7 +170,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>One more handler does not end in time (or, with -1, one has ended after all); when all do not, nothing is held.</summary>
+    /// <summary>
+    /// One more handler does not end in time (or, with -1, one has ended after all); when all do not, nothing is held.
+    /// </summary>
     public void Stuck(int change)
     {
         lock (gate)

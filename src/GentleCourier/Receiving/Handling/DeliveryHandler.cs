@@ -20,7 +20,8 @@ internal sealed partial class DeliveryHandler(
 {
     private readonly ReceiverOptions options = binding.Options;
     private readonly IInboxPort? inboxStore = binding.Options.Inbox ? store : null;
-    private readonly InboxLook? look = binding.Options.Inbox && store is not null ? new(store, binding.Queue, clock) : null;
+    private readonly InboxLook? look = binding.Options.Inbox && store is not null
+        ? new(store, binding.Queue, clock) : null;
 
     /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
     public void Expect(IReadOnlyList<Held> deliveries) => look?.Ahead(deliveries);
@@ -28,7 +29,9 @@ internal sealed partial class DeliveryHandler(
     /// <summary>Handles deliveries that were taken up together.</summary>
     /// <param name="deliveries">One, or as many as a batch may have.</param>
     /// <param name="link">Told of each outcome, as soon as it is decided, and of handlers that do not end.</param>
-    /// <param name="outOfTime">Cancelled when there is no time left to finish; what has not finished is given back then.</param>
+    /// <param name="outOfTime">
+    /// Cancelled when there is no time left to finish; what has not finished is given back then.
+    /// </param>
     public async Task HandleAsync(IReadOnlyList<Held> deliveries, ISettler link, CancellationToken outOfTime)
     {
         FaultPoint.Pass(FaultPoint.HandedOverNotHandled);
@@ -36,7 +39,8 @@ internal sealed partial class DeliveryHandler(
         foreach (var held in deliveries)
         {
             if (await ReadAsync(held, link).ConfigureAwait(false) is not { } read) continue;
-            // A queue may have receivers of single events and of batches: a batch is what comes in a row for one of them.
+            // A queue may have receivers of single events and of batches: a batch is what comes in a row for one of
+            // them.
             if (batch is not null && batch[0].Event.Type != read.Event.Type)
             {
                 await HandleBatchAsync(batch, link, outOfTime).ConfigureAwait(false);
@@ -71,14 +75,19 @@ internal sealed partial class DeliveryHandler(
             id = read.Event.Id;
             if (read.Attempt > options.MaxAttempts)
             {
-                var reason = $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never settled; "
+                var reason =
+                    $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never "
+                    + "settled; "
                     + "its worker was killed or lost its lease";
                 link.Settle(held, await RejectUnlessHandledAsync(read, reason, null).ConfigureAwait(false));
                 return null;
             }
             if (binding.Handlers.ContainsKey(read.Event.Type)) return read;
             link.Settle(held, Rejected(
-                id, $"no receiver for type '{read.Event.Type}' on queue '{binding.Queue}'; it handles {string.Join(", ", binding.Handlers.Keys)}", null));
+                id,
+                $"no receiver for type '{read.Event.Type}' on queue '{binding.Queue}'; "
+                + $"it handles {string.Join(", ", binding.Handlers.Keys)}",
+                null));
         }
         catch (UnreadableEventException e)
         {
@@ -127,7 +136,8 @@ internal sealed partial class DeliveryHandler(
         }
         catch (Exception e)
         {
-            link.Settle(deliveries[0].Held, await FailedAsync(deliveries[0], attempt.Cut, e, activity).ConfigureAwait(false));
+            link.Settle(
+                deliveries[0].Held, await FailedAsync(deliveries[0], attempt.Cut, e, activity).ConfigureAwait(false));
         }
         finally
         {
@@ -136,7 +146,8 @@ internal sealed partial class DeliveryHandler(
         return true;
     }
 
-    private Attempt Begin(List<ReadDelivery> deliveries, ISettler link, CancellationToken outOfTime) => options.TimeLimit is null
+    private Attempt Begin(List<ReadDelivery> deliveries, ISettler link, CancellationToken outOfTime) =>
+        options.TimeLimit is null
         ? new Attempt(null, static () => { }, clock, outOfTime)
         : new Attempt(options.TimeLimit, () => Overrun(deliveries, link), clock, outOfTime);
 
@@ -155,7 +166,9 @@ internal sealed partial class DeliveryHandler(
             {
                 try
                 {
-                    await binding.HandleAsync(new Incoming(deliveries, binding.Queue, inbox, codec, scope.ServiceProvider), attempt.Token).ConfigureAwait(false);
+                    await binding.HandleAsync(
+                        new Incoming(deliveries, binding.Queue, inbox, codec, scope.ServiceProvider),
+                        attempt.Token).ConfigureAwait(false);
                 }
                 catch (Exception) when (inbox.HandledElsewhere && attempt.Cut == Cut.None)
                 {
@@ -174,7 +187,8 @@ internal sealed partial class DeliveryHandler(
             if (delivery.Failure is null) look?.Handled(delivery.Key);
             link.Settle(
                 delivery.Held,
-                delivery.Failure is { } failure ? await FailedAsync(delivery, Cut.None, failure, Activity.Current).ConfigureAwait(false) : Outcome.Accepted);
+                delivery.Failure is { } failure ? await FailedAsync(delivery, Cut.None, failure, Activity.Current)
+                    .ConfigureAwait(false) : Outcome.Accepted);
         }
         return true;
     }
@@ -188,7 +202,8 @@ internal sealed partial class DeliveryHandler(
         return together.FindAll(static d => !d.Held.IsDecided);
     }
 
-    private async Task<List<ReadDelivery>> NotYetHandledAsync(List<ReadDelivery> deliveries, ISettler link, CancellationToken cancellationToken)
+    private async Task<List<ReadDelivery>> NotYetHandledAsync(
+        List<ReadDelivery> deliveries, ISettler link, CancellationToken cancellationToken)
     {
         if (look is null) return deliveries;
         var handled = await look.AbsorbAsync(deliveries, cancellationToken).ConfigureAwait(false);
@@ -202,7 +217,8 @@ internal sealed partial class DeliveryHandler(
     {
         try
         {
-            if (cut == Cut.TimeLimit) e = new TimeoutException($"the handler ran longer than its time limit of {options.TimeLimit}", e);
+            if (cut == Cut.TimeLimit)
+                e = new TimeoutException($"the handler ran longer than its time limit of {options.TimeLimit}", e);
             activity?.SetStatus(ActivityStatusCode.Error, e.Message);
             return await FailedAsync(delivery, e).ConfigureAwait(false);
         }
@@ -228,28 +244,34 @@ internal sealed partial class DeliveryHandler(
         if (binding.IsUseless(e)) return Rejected(@event.Id, $"useless to try again: {error}", e);
 
         var age = @event.Time is { } time ? clock.GetUtcNow() - time : (TimeSpan?)null;
-        var (delay, reason) = Redelivery.After(options, delivery.Attempt, (e as RetryException)?.Delay, age, Random.Shared.NextDouble());
-        if (delay is null) return await RejectUnlessHandledAsync(delivery, $"{reason}; the last with {error}", e).ConfigureAwait(false);
+        var (delay, reason) = Redelivery.After(
+            options, delivery.Attempt, (e as RetryException)?.Delay, age, Random.Shared.NextDouble());
+        if (delay is null) return await RejectUnlessHandledAsync(delivery, $"{reason}; the last with {error}", e)
+            .ConfigureAwait(false);
 
         LogFailed(logger, binding.Queue, @event.Type, @event.Id, delivery.Attempt, options.MaxAttempts, delay.Value, e);
         return new Outcome.Modified(delay.Value, e is RetryException ? FirstLine(e.Message) : error);
     }
 
-    /// <summary>A handler does not end. Its deliveries go on without it; whatever it still does has no effect.</summary>
+    /// <summary>
+    /// A handler does not end. Its deliveries go on without it; whatever it still does has no effect.
+    /// </summary>
     private void Overrun(List<ReadDelivery> deliveries, ISettler link)
     {
         link.DoesNotEnd();
-        LogDoesNotEnd(logger, binding.Queue, string.Join(", ", deliveries.Select(d => $"{d.Event.Type} {d.Event.Id}")), options.TimeLimit!.Value);
+        LogDoesNotEnd(logger, binding.Queue, string.Join(", ", deliveries.Select(d => $"{d.Event.Type} {d.Event.Id}")),
+            options.TimeLimit!.Value);
         foreach (var delivery in deliveries)
         {
             var failure = new TimeoutException("and it ignores its cancellation");
-            _ = Task.Run(async () => link.Settle(delivery.Held, await FailedAsync(delivery, Cut.TimeLimit, failure, null).ConfigureAwait(false)));
+            _ = Task.Run(async () => link.Settle(
+                delivery.Held, await FailedAsync(delivery, Cut.TimeLimit, failure, null).ConfigureAwait(false)));
         }
     }
 
     /// <summary>
-    /// The end of the attempts is no proof that none succeeded: a worker may have died between its commit and settling, or
-    /// the answer to a commit may have been lost. Where the inbox knows the event it is done, and not set aside.
+    /// The end of the attempts is no proof that none succeeded: a worker may have died between its commit and settling,
+    /// or the answer to a commit may have been lost. Where the inbox knows the event it is done, and not set aside.
     /// </summary>
     private async Task<Outcome> RejectUnlessHandledAsync(ReadDelivery delivery, string reason, Exception? e)
     {
@@ -260,13 +282,15 @@ internal sealed partial class DeliveryHandler(
         catch (CourierException asking)
         {
             // As long as the inbox cannot be asked, nobody knows.
-            return new Outcome.Modified(options.LongestDelay, $"{reason}; and the inbox cannot be asked: {asking.Message}");
+            return new Outcome.Modified(
+                options.LongestDelay, $"{reason}; and the inbox cannot be asked: {asking.Message}");
         }
     }
 
     private async Task<Outcome?> AbsorbAsync(ReadDelivery delivery) =>
         inboxStore is not null
-        && (await inboxStore.AbsorbHandledAsync(binding.Queue, [delivery.Key], CancellationToken.None).ConfigureAwait(false))[0]
+        && (await inboxStore.AbsorbHandledAsync(binding.Queue, [delivery.Key], CancellationToken.None).ConfigureAwait(
+            false))[0]
             ? Absorbed(delivery.Event)
             : null;
 
@@ -286,13 +310,15 @@ internal sealed partial class DeliveryHandler(
 
     /// <summary>There is no time left to finish it.</summary>
     private Outcome GivenBack(ReadDelivery delivery, Exception e) =>
-        options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", e) : Outcome.Released;
+        options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", e)
+            : Outcome.Released;
 
     /// <summary>
-    /// Not the handler's own failure, but one of dealing with it, such as an exception whose own message throws. It must not
-    /// end the loop that handles deliveries; attempts go on counting.
+    /// Not the handler's own failure, but one of dealing with it, such as an exception whose own message throws. It
+    /// must not end the loop that handles deliveries; attempts go on counting.
     /// </summary>
-    private Outcome.Modified Undealt(Exception e) => new(options.LongestDelay, $"the delivery could not be dealt with: {e.GetType().FullName}");
+    private Outcome.Modified Undealt(Exception e) =>
+        new(options.LongestDelay, $"the delivery could not be dealt with: {e.GetType().FullName}");
 
     private Outcome Absorbed(Event @event)
     {
@@ -300,33 +326,43 @@ internal sealed partial class DeliveryHandler(
         return Outcome.Accepted;
     }
 
-    /// <summary>What went wrong, in a line; of an exception that only points to the one in it, what that one says.</summary>
-    private static string Said(Exception e) => e.InnerException is { } inner && e.Message.Contains("inner exception", StringComparison.OrdinalIgnoreCase)
+    /// <summary>
+    /// What went wrong, in a line; of an exception that only points to the one in it, what that one says.
+    /// </summary>
+    private static string Said(Exception e) =>
+        e.InnerException is { } inner && e.Message.Contains("inner exception", StringComparison.OrdinalIgnoreCase)
         ? $"{e.GetType().Name}: {Said(inner)}"
         : $"{e.GetType().Name}: {FirstLine(e.Message)}";
 
     private static string FirstLine(string text) => text.Split('\n', 2)[0].TrimEnd();
 
-    [LoggerMessage(201, LogLevel.Warning, "Queue {Queue}: {Type} {Id} failed attempt {Attempt} of {MaxAttempts}, next in {Delay}")]
+    [LoggerMessage(
+        201, LogLevel.Warning, "Queue {Queue}: {Type} {Id} failed attempt {Attempt} of {MaxAttempts}, next in {Delay}")]
     private static partial void LogFailed(
-        ILogger logger, string queue, string type, string id, int attempt, int maxAttempts, TimeSpan delay, Exception e);
+        ILogger logger, string queue, string type, string id, int attempt, int maxAttempts, TimeSpan delay,
+            Exception e);
 
     [LoggerMessage(202, LogLevel.Error, "Queue {Queue}: event {Id} is set aside as a dead letter: {Reason}")]
     private static partial void LogRejected(ILogger logger, string queue, string id, string reason);
 
-    [LoggerMessage(203, LogLevel.Debug, "Queue {Queue}: a further copy of {Type} {Id} is absorbed, it has been handled")]
+    [LoggerMessage(
+        203, LogLevel.Debug, "Queue {Queue}: a further copy of {Type} {Id} is absorbed, it has been handled")]
     private static partial void LogAbsorbed(ILogger logger, string queue, string type, string id);
 
-    [LoggerMessage(204, LogLevel.Warning, "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time")]
+    [LoggerMessage(204, LogLevel.Warning,
+        "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time")]
     private static partial void LogBatchFailed(ILogger logger, string queue, int count, Exception e);
 
     [LoggerMessage(205, LogLevel.Error, "Queue {Queue}: event {Id} is gone, it was settled on arrival: {Reason}")]
     private static partial void LogGone(ILogger logger, string queue, string id, string reason, Exception? e);
 
-    [LoggerMessage(206, LogLevel.Error, "Queue {Queue}: the handler of {Events} ran longer than its limit of {Limit} and ignores its "
-        + "cancellation; until it ends, its place is taken, and whatever it does in the library's transaction has no effect")]
+    [LoggerMessage(206, LogLevel.Error,
+        "Queue {Queue}: the handler of {Events} ran longer than its limit of {Limit} and ignores its "
+        + "cancellation; until it ends, its place is taken, and whatever it does in the library's transaction has no "
+        + "effect")]
     private static partial void LogDoesNotEnd(ILogger logger, string queue, string events, TimeSpan limit);
 
-    [LoggerMessage(207, LogLevel.Warning, "Queue {Queue}: {Type} {Id} was given up in the middle of its work; its lease was lost, and another has it")]
+    [LoggerMessage(207, LogLevel.Warning,
+        "Queue {Queue}: {Type} {Id} was given up in the middle of its work; its lease was lost, and another has it")]
     private static partial void LogLost(ILogger logger, string queue, string type, string id);
 }

@@ -4,7 +4,9 @@ using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;
 
-/// <summary>The handlers of one session, side by side: each takes up what lies ready, one delivery or a batch at a time.</summary>
+/// <summary>
+/// The handlers of one session, side by side: each takes up what lies ready, one delivery or a batch at a time.
+/// </summary>
 internal sealed partial class Handlers(
     QueueBinding binding,
     ChannelReader<Held> toHandle,
@@ -23,7 +25,8 @@ internal sealed partial class Handlers(
     private Task all = Task.CompletedTask;
 
     public void Start(CancellationToken stopping) =>
-        all = Task.WhenAll(Enumerable.Range(0, options.Parallel).Select(_ => Task.Run(() => HandleAsync(stopping), CancellationToken.None)));
+        all = Task.WhenAll(Enumerable.Range(0, options.Parallel).Select(
+            _ => Task.Run(() => HandleAsync(stopping), CancellationToken.None)));
 
     /// <summary>
     /// Lets the handlers finish what is in hand. Once the host stops they have a limit for it; then they are cancelled,
@@ -85,7 +88,9 @@ internal sealed partial class Handlers(
         await handler.HandleAsync(deliveries, link, outOfTime.Token).ConfigureAwait(false);
     }
 
-    /// <summary>Waits for one delivery, or for a batch: as many as come until it is full or its time is over. None: it is over.</summary>
+    /// <summary>
+    /// Waits for one delivery, or for a batch: as many as come until it is full or its time is over. None: it is over.
+    /// </summary>
     private async Task<List<Held>> TakeUpAsync()
     {
         var taken = new List<Held>(1);
@@ -129,9 +134,11 @@ internal sealed partial class Handlers(
         }
     }
 
-    [LoggerMessage(217, LogLevel.Warning, "Queue {Queue}: handlers are still running {Limit} after the stop; they are cancelled")]
+    [LoggerMessage(
+        217, LogLevel.Warning, "Queue {Queue}: handlers are still running {Limit} after the stop; they are cancelled")]
     private static partial void LogCancelsHandlers(ILogger logger, string queue, TimeSpan limit);
 
-    [LoggerMessage(218, LogLevel.Error, "Queue {Queue}: handlers ignore their cancellation; their events come again within {Lease}")]
+    [LoggerMessage(218, LogLevel.Error,
+        "Queue {Queue}: handlers ignore their cancellation; their events come again within {Lease}")]
     private static partial void LogAbandonsHandlers(ILogger logger, string queue, TimeSpan lease);
 }

@@ -2,7 +2,9 @@ using GentleCourier.Engines;
 
 namespace GentleCourier.Receiving.Handling;
 
-/// <summary>A delivery that a worker holds: from its hand-over until its outcome is decided, once, or its lease is lost.</summary>
+/// <summary>
+/// A delivery that a worker holds: from its hand-over until its outcome is decided, once, or its lease is lost.
+/// </summary>
 internal sealed class Held(HandOver handOver)
 {
     private readonly Lazy<Event> read = new(() => Event.Read(handOver.Json));

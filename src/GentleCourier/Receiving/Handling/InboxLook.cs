@@ -3,15 +3,17 @@ using GentleCourier.Engines;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Looks before any work is done what has been handled, for all deliveries that came together at once: a round trip for each
-/// would be one in four that handling it takes. This spares the work; what decides is the key of the inbox. Thread-safe.
+/// Looks before any work is done what has been handled, for all deliveries that came together at once: a round trip for
+/// each would be one in four that handling it takes. This spares the work; what decides is the key of the inbox.
+/// Thread-safe.
 /// </summary>
 internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clock)
 {
     /// <summary>For how long the news that an event has not been handled is believed, unless it was here.</summary>
     private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(100);
 
-    // What was handled here within that time, and a little longer: further copies may be among what was looked for before.
+    // What was handled here within that time, and a little longer: further copies may be among what was looked for
+    // before.
     private readonly Lock gate = new();
     private HashSet<EventKey> handled = [], handledBefore = [];
     private long turned = clock.GetTimestamp();
@@ -29,9 +31,11 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         var absorbed = new bool[deliveries.Count];
         List<int>? doubtful = null;
         for (var i = 0; i < absorbed.Length; i++)
-            if (!await IsKnownToBeNewAsync(deliveries[i], cancellationToken).ConfigureAwait(false)) (doubtful ??= []).Add(i);
+            if (!await IsKnownToBeNewAsync(deliveries[i], cancellationToken).ConfigureAwait(false))
+                (doubtful ??= []).Add(i);
         if (doubtful is null) return absorbed;
-        var found = await store.AbsorbHandledAsync(queue, doubtful.ConvertAll(i => deliveries[i].Key), cancellationToken).ConfigureAwait(false);
+        var found = await store.AbsorbHandledAsync(
+            queue, doubtful.ConvertAll(i => deliveries[i].Key), cancellationToken).ConfigureAwait(false);
         for (var i = 0; i < found.Count; i++) absorbed[doubtful[i]] = found[i];
         return absorbed;
     }

@@ -6,12 +6,15 @@ namespace GentleCourier.Receiving.Handling;
 /// <summary>
 /// The transaction of one attempt: begun when the receiver asks for it, or for the inbox rows alone when it never does.
 /// </summary>
-internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnlyList<ReadDelivery> deliveries) : IAsyncDisposable
+internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnlyList<ReadDelivery> deliveries)
+    : IAsyncDisposable
 {
     private IHandling? handling;
     private IUnitOfWork? itsWork;
 
-    /// <summary>A copy was handled first by another: whatever the receiver made of the news, nothing of this attempt counts.</summary>
+    /// <summary>
+    /// A copy was handled first by another: whatever the receiver made of the news, nothing of this attempt counts.
+    /// </summary>
     public bool HandledElsewhere { get; private set; }
 
     /// <param name="work">Whose transaction it is to be; null: the store's own, or the one that has begun.</param>
@@ -25,7 +28,8 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
                 + $"set Courier:Store, and leave Courier:Receivers:{queue}:Inbox on");
         }
         if (work is not null && handling is not null && !work.Equals(itsWork))
-            throw new CourierException($"the delivery's transaction has begun already; let {work} have it before anything else begins it");
+            throw new CourierException(
+                $"the delivery's transaction has begun already; let {work} have it before anything else begins it");
         return await TryBeginAsync(store, work, cancellationToken).ConfigureAwait(false)
             ? handling!.Transaction
             : throw new OperationCanceledException("an event has been handled by another delivery in the meantime");

@@ -11,9 +11,10 @@ internal sealed class PrefetchTuner(int parallel, int batch)
     /// <summary>It never holds more: what a fetch costs is spread thinly enough over so many.</summary>
     public const int Most = 2000;
 
-    // Settling and fetching go in one exchange once half of what lies ready is used up, so what is worked off in the time of
-    // two exchanges is the least that never runs dry. Eight times that spreads the cost of an exchange over so many events
-    // that a larger prefetch would gain little, and is still worked off within a few hundredths of a second.
+    // Settling and fetching go in one exchange once half of what lies ready is used up, so what is worked off in the
+    // time of two exchanges is the least that never runs dry. Eight times that spreads the cost of an exchange over so
+    // many events that a larger prefetch would gain little, and is still worked off within a few hundredths of a
+    // second.
     private const double Cover = 16;
 
     // Handlers that idle for less than this share, because nothing is held for them, are left to idle: what is held for
@@ -27,7 +28,10 @@ internal sealed class PrefetchTuner(int parallel, int batch)
     private double handling = double.NaN;
     private double exchange = double.NaN;
 
-    /// <summary>Handlers have taken <paramref name="time"/> for <paramref name="count"/> deliveries, one after another or as a batch.</summary>
+    /// <summary>
+    /// Handlers have taken <paramref name="time"/> for <paramref name="count"/> deliveries, one after another or as a
+    /// batch.
+    /// </summary>
     public void Handled(TimeSpan time, int count) => Average(ref handling, time.TotalSeconds / count);
 
     /// <summary>Settling and fetching has taken this long.</summary>
@@ -35,15 +39,16 @@ internal sealed class PrefetchTuner(int parallel, int batch)
 
     /// <summary>How many deliveries to hold, from what the handlers work on at once to <see cref="Most"/>.</summary>
     /// <param name="stalled">
-    /// For how long no handler has taken up anything though something is in hand. All may have met long work at once: what
-    /// was learned from short work no longer holds then.
+    /// For how long no handler has taken up anything though something is in hand. All may have met long work at once:
+    /// what was learned from short work no longer holds then.
     /// </param>
     public int Limit(TimeSpan stalled)
     {
         if (double.IsNaN(handling) || double.IsNaN(exchange)) return atOnce;
         var interval = Math.Max(handling / parallel, stalled.TotalSeconds);
         if (exchange <= IdleShare * interval * atOnce) return atOnce;
-        return (int)Math.Clamp(atOnce + Math.Ceiling(Cover * exchange / Math.Max(interval, 1e-9)), atOnce, Math.Max(atOnce, Most));
+        return (int)Math.Clamp(
+            atOnce + Math.Ceiling(Cover * exchange / Math.Max(interval, 1e-9)), atOnce, Math.Max(atOnce, Most));
     }
 
     private static void Average(ref double average, double value) =>

@@ -4,7 +4,8 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Receives from one queue, one session after another: when the broker is away it goes on, with back-off, until it is back.
+/// Receives from one queue, one session after another: when the broker is away it goes on, with back-off, until it is
+/// back.
 /// </summary>
 internal sealed partial class QueueWorker(
     QueueBinding binding, IBroker broker, DeliveryHandler handler, TimeProvider clock, ILogger logger)
@@ -21,7 +22,8 @@ internal sealed partial class QueueWorker(
         {
             try
             {
-                var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping).ConfigureAwait(false);
+                var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
+                    .ConfigureAwait(false);
                 await using (link.ConfigureAwait(false))
                 {
                     LogReceives(logger, binding.Queue, options.Prefetch, options.Parallel);
@@ -46,8 +48,10 @@ internal sealed partial class QueueWorker(
     [LoggerMessage(211, LogLevel.Information, "Receives from queue {Queue}: prefetch {Prefetch}, parallel {Parallel}")]
     private static partial void LogReceives(ILogger logger, string queue, Prefetch prefetch, int parallel);
 
-    [LoggerMessage(212, LogLevel.Warning, "Cannot receive from queue {Queue}: {Problem} (failure {Failures} in a row; next try in {Delay})")]
-    private static partial void LogBrokerAway(ILogger logger, string queue, string problem, int failures, TimeSpan delay);
+    [LoggerMessage(212, LogLevel.Warning,
+        "Cannot receive from queue {Queue}: {Problem} (failure {Failures} in a row; next try in {Delay})")]
+    private static partial void LogBrokerAway(
+        ILogger logger, string queue, string problem, int failures, TimeSpan delay);
 
     [LoggerMessage(213, LogLevel.Information, "No longer receives from queue {Queue}: what was in hand is settled")]
     private static partial void LogStopped(ILogger logger, string queue);

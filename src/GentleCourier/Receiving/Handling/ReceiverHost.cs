@@ -16,7 +16,8 @@ internal sealed class ReceiverHost(
     ILogger<ReceiverHost> logger) : BackgroundService
 {
     protected override Task ExecuteAsync(CancellationToken stoppingToken) =>
-        Task.WhenAll(bindings.Select(binding => Task.Run(() => WorkerOf(binding).RunAsync(stoppingToken), CancellationToken.None)));
+        Task.WhenAll(bindings.Select(
+            binding => Task.Run(() => WorkerOf(binding).RunAsync(stoppingToken), CancellationToken.None)));
 
     private QueueWorker WorkerOf(QueueBinding binding)
     {

@@ -15,15 +15,18 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
     public static Redelivery After(ReceiverOptions options, int attempt, TimeSpan? asked, TimeSpan? age, double random)
     {
         if (attempt >= options.MaxAttempts)
-            return new(null, attempt == 1 ? "failed the only attempt" : string.Create(CultureInfo.InvariantCulture, $"failed all {attempt} attempts"));
+            return new(null, attempt == 1 ? "failed the only attempt" : string.Create(
+                CultureInfo.InvariantCulture, $"failed all {attempt} attempts"));
 
         var delay = asked ?? ByPolicy(options, attempt, random);
         return age + delay > options.MaxAge
-            ? new(null, string.Create(CultureInfo.InvariantCulture, $"failed attempt {attempt}, and would be older than {options.MaxAge} at the next"))
+            ? new(null, string.Create(CultureInfo.InvariantCulture,
+                $"failed attempt {attempt}, and would be older than {options.MaxAge} at the next"))
             : new(delay, null);
     }
 
-    private static TimeSpan ByPolicy(ReceiverOptions options, int attempt, double random) => attempt <= options.RetriesAtOnce
+    private static TimeSpan ByPolicy(ReceiverOptions options, int attempt, double random) =>
+        attempt <= options.RetriesAtOnce
         ? TimeSpan.Zero
         : BackOff.Delay(attempt - options.RetriesAtOnce, options.FirstDelay, options.LongestDelay, random);
 }

@@ -34,7 +34,8 @@ internal sealed partial class Session : ISettler
     private bool urgent;
     private long lastSettled;
 
-    public Session(QueueBinding binding, IReceivingLink link, DeliveryHandler handler, TimeProvider clock, ILogger logger)
+    public Session(
+        QueueBinding binding, IReceivingLink link, DeliveryHandler handler, TimeProvider clock, ILogger logger)
     {
         this.binding = binding;
         queue = binding.Queue;
@@ -46,13 +47,16 @@ internal sealed partial class Session : ISettler
         credit = new Credit(options.Prefetch, options.Parallel, binding.BatchSize, clock);
     }
 
-    /// <summary>Runs until <paramref name="stopping"/> or until the broker fails, and then until what is in hand is settled.</summary>
+    /// <summary>
+    /// Runs until <paramref name="stopping"/> or until the broker fails, and then until what is in hand is settled.
+    /// </summary>
     /// <param name="working">Called whenever the broker has given something.</param>
     /// <param name="stopping">Says that the host stops.</param>
     public async Task RunAsync(Action working, CancellationToken stopping)
     {
         using var finished = new CancellationTokenSource();
-        using var handlers = new Handlers(binding, toHandle.Reader, handler, credit, this, SettleOnArrivalAsync, clock, logger);
+        using var handlers = new Handlers(
+            binding, toHandle.Reader, handler, credit, this, SettleOnArrivalAsync, clock, logger);
         handlers.Start(stopping);
         var renewing = RenewAsync(finished.Token);
         try
@@ -107,7 +111,8 @@ internal sealed partial class Session : ISettler
                 var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
                 if (batch.Count > 0 && patience <= TimeSpan.Zero)
                 {
-                    await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0).ConfigureAwait(false);
+                    await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0)
+                        .ConfigureAwait(false);
                     lastSettled = clock.GetTimestamp();
                     // What came along with it may have to go back at once.
                     if (urgent) continue;
@@ -115,7 +120,8 @@ internal sealed partial class Session : ISettler
                 }
 
                 // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
-                if (receiving is null && credit.NeededNow is > 0 and var needed) receiving = link.ReceiveAsync(needed, stopping);
+                if (receiving is null && credit.NeededNow is > 0 and var needed)
+                    receiving = link.ReceiveAsync(needed, stopping);
                 if (receiving is { IsCompleted: true })
                 {
                     Take(await receiving.ConfigureAwait(false));
@@ -124,10 +130,14 @@ internal sealed partial class Session : ISettler
                     continue;
                 }
 
-                if (finishing is null or { IsCompleted: true }) finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
-                if (credit is { IsSelfTuned: true, NothingReady: false } && (patience < TimeSpan.Zero || patience > SecondLook)) patience = SecondLook;
-                var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention) : Task.WhenAny(finishing, receiving);
-                await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(changed, Task.Delay(patience, clock, stopping)))
+                if (finishing is null or { IsCompleted: true })
+                    finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
+                if (credit is { IsSelfTuned: true, NothingReady: false } && (
+                    patience < TimeSpan.Zero || patience > SecondLook)) patience = SecondLook;
+                var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)
+                    : Task.WhenAny(finishing, receiving);
+                await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
+                    changed, Task.Delay(patience, clock, stopping)))
                     .ConfigureAwait(false);
             }
         }
@@ -142,8 +152,11 @@ internal sealed partial class Session : ISettler
         }
     }
 
-    /// <summary>How long what has been finished may still gather: not at all when a handler has run out of work.</summary>
-    private TimeSpan Patience() => urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
+    /// <summary>
+    /// How long what has been finished may still gather: not at all when a handler has run out of work.
+    /// </summary>
+    private TimeSpan Patience() =>
+        urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
         ? TimeSpan.Zero
         : RoundedUp(Gathering - clock.GetElapsedTime(lastSettled));
 
@@ -170,10 +183,11 @@ internal sealed partial class Session : ISettler
     }
 
     /// <summary>
-    /// An event in whose hands workers have died twice in a row may be what kills them. It is handled when nothing else is
-    /// in hand, so that it takes no others with it: they would run out of attempts along with it.
+    /// An event in whose hands workers have died twice in a row may be what kills them. It is handled when nothing else
+    /// is in hand, so that it takes no others with it: they would run out of attempts along with it.
     /// </summary>
-    private bool IsSuspect(HandOver delivery) => delivery.Abandoned > 0 && delivery.Abandoned >= Math.Min(2, options.MaxAttempts - 1);
+    private bool IsSuspect(HandOver delivery) =>
+        delivery.Abandoned > 0 && delivery.Abandoned >= Math.Min(2, options.MaxAttempts - 1);
 
     /// <summary>What has not been begun, and need not wait here: others can begin it sooner.</summary>
     private void GiveBackSurplus()
@@ -214,7 +228,8 @@ internal sealed partial class Session : ISettler
         {
             try
             {
-                var (took, deliveries) = await link.SettleAsync(batch, toFetch, CancellationToken.None).ConfigureAwait(false);
+                var (took, deliveries) = await link.SettleAsync(batch, toFetch, CancellationToken.None)
+                    .ConfigureAwait(false);
                 credit.Exchanged(clock.GetElapsedTime(began));
                 var lost = took.Count(t => !t);
                 if (lost > 0) LogLostLeases(logger, queue, lost);
@@ -243,7 +258,9 @@ internal sealed partial class Session : ISettler
         urgent = false;
     }
 
-    /// <summary>Settles what is about to be handled. What could not be settled is left to its lease, unhandled.</summary>
+    /// <summary>
+    /// Settles what is about to be handled. What could not be settled is left to its lease, unhandled.
+    /// </summary>
     private async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
     {
         // There is no lease to renew any more.
@@ -280,7 +297,8 @@ internal sealed partial class Session : ISettler
                 for (var i = 0; i < leases.Count; i++)
                 {
                     // What has been decided meanwhile may have been settled: that answer counts, not this one.
-                    if (!ours[i] && held.TryGetValue(leases[i], out var delivery) && !delivery.IsDecided) delivery.Lose();
+                    if (!ours[i] && held.TryGetValue(leases[i], out var delivery) && !delivery.IsDecided)
+                        delivery.Lose();
                 }
             }
             catch (Exception e) when (e is not OperationCanceledException)
@@ -290,15 +308,20 @@ internal sealed partial class Session : ISettler
         }
     }
 
-    [LoggerMessage(214, LogLevel.Warning, "Queue {Queue}: {Count} deliveries had been handed to others when they were settled; their lease was lost")]
+    [LoggerMessage(214, LogLevel.Warning,
+        "Queue {Queue}: {Count} deliveries had been handed to others when they were settled; their lease was lost")]
     private static partial void LogLostLeases(ILogger logger, string queue, int count);
 
     [LoggerMessage(215, LogLevel.Warning, "Queue {Queue}: {Count} deliveries could not be settled: {Problem}")]
     private static partial void LogNotSettled(ILogger logger, string queue, int count, string problem);
 
-    [LoggerMessage(216, LogLevel.Warning, "Queue {Queue}: the leases of {Count} deliveries could not be renewed: {Problem}")]
+    [LoggerMessage(
+        216, LogLevel.Warning, "Queue {Queue}: the leases of {Count} deliveries could not be renewed: {Problem}")]
     private static partial void LogNotRenewed(ILogger logger, string queue, int count, string problem);
 
-    [LoggerMessage(219, LogLevel.Warning, "Queue {Queue}: among {Count} deliveries are some that workers died with, more than once; they are handled one at a time")]
+    [LoggerMessage(
+        219, LogLevel.Warning,
+        "Queue {Queue}: among {Count} deliveries are some that workers died with, more than once; they are handled one "
+        + "at a time")]
     private static partial void LogOneByOne(ILogger logger, string queue, int count);
 }
