@@ -1,19 +1,28 @@
 #!/usr/bin/env bash
-# Restores, builds and runs all tests. The last line counts them: "N passed, N failed".
-# Needs the .NET 10 SDK and access to NuGet, and PostgreSQL's programs, which it installs where they are missing (Debian, as
-# root); it starts and stops servers by itself, in temporary folders.
+# Restores, builds and runs the tests. The last line counts them: "N passed, N failed".
+#
+#   eng/test.sh          all: on SQLite, on PostgreSQL, the command, the examples
+#   eng/test.sh quick    what is pure or on SQLite, for the time between two edits; no server is needed
+#
+# Needs the .NET 10 SDK and access to NuGet; all of it also PostgreSQL's programs, which it installs where they are missing
+# (Debian, as root). It starts and stops servers by itself, in temporary folders.
 set -uo pipefail
 cd "$(dirname "$0")/.."
 export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
-eng/postgres.sh install || exit 1
-dotnet restore --locked-mode GentleCourier.slnx || exit 1
-dotnet build --no-restore -c Release GentleCourier.slnx || exit 1
+case "${1:-all}" in
+  all) eng/postgres.sh install && eng/lines.sh || exit 1; what=GentleCourier.slnx ;;
+  quick) what=eng/Quick.slnf ;;
+  *) sed -n '2,9s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+esac
+
+dotnet restore --locked-mode "$what" || exit 1
+dotnet build --no-restore -c Release "$what" || exit 1
 
 # One project at a time: the examples' tests start five processes each, and want the machine for themselves.
 log=$(mktemp)
 trap 'rm -f "$log"' EXIT
-dotnet test --no-build -c Release --solution GentleCourier.slnx --max-parallel-test-modules 1 2>&1 | tee "$log"
+dotnet test --no-build -c Release --solution "$what" --max-parallel-test-modules 1 2>&1 | tee "$log"
 status=${PIPESTATUS[0]}
 
 count() { sed -n "s/^ *$1: *\([0-9][0-9]*\).*/\1/p" "$log" | tail -n 1; }

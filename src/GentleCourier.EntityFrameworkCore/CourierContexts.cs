@@ -126,6 +126,8 @@ public static class CourierContexts
                 + $"{store.DisplayName} in {store.OutboxTable}; "
                 + "both must be one, or its events would never be relayed")
             : outbox.IsTableExcludedFromMigrations() ? null
-                : $"the migrations of {name} (dotnet ef database update, or Database.MigrateAsync)";
+                : $"the migrations of {name} (dotnet ef database update, or Database.MigrateAsync), the last of which "
+                    + $"must be newer than Gentle Courier's tables of version {Tables.StoreVersion}: where none is, "
+                    + $"`dotnet ef migrations add GentleCourierStore{Tables.StoreVersion}` writes it";
     }
 }

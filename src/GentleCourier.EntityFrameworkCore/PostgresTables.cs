@@ -71,8 +71,10 @@ internal static class PostgresTables
         model.Add("store_version", schema, inMigrations, version =>
         {
             version.Column<int>("version", "integer");
+            version.Column<int>("oldest", "integer");
+            version.Column<string>("release", "text");
             version.HasKey("version").HasName("store_version_pkey");
-            if (inMigrations) version.HasData(new Dictionary<string, object> { ["version"] = 1 });
+            if (inMigrations) version.HasData(Tables.Version());
         });
     }
 

@@ -59,8 +59,10 @@ internal static class SqliteTables
         {
             version.Column<string>("part", "TEXT");
             version.Column<int>("version", "INTEGER");
+            version.Column<int>("oldest", "INTEGER");
+            version.Column<string>("release", "TEXT");
             version.HasKey("part");
-            if (inMigrations) version.HasData(new Dictionary<string, object> { ["part"] = "store", ["version"] = 1 });
+            if (inMigrations) version.HasData(new Dictionary<string, object>(Tables.Version()) { ["part"] = "store" });
         });
     }
 }

@@ -11,6 +11,15 @@ internal static class Tables
     /// </summary>
     public const string Added = "Added";
 
+    /// <summary>
+    /// The version of the store's tables that the model has; the engines' own steps lead to the same.
+    /// </summary>
+    public const int StoreVersion = 1;
+
+    /// <summary>What the engines record of that version.</summary>
+    public static Dictionary<string, object> Version() =>
+        new() { ["version"] = StoreVersion, ["oldest"] = 1, ["release"] = "0.1.0" };
+
     public static void Add(
         this ModelBuilder model, string name, string? schema, bool inMigrations,
             Action<EntityTypeBuilder<Dictionary<string, object>>> columns) =>

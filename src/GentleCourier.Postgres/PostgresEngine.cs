@@ -20,10 +20,10 @@ public sealed class PostgresEngine : IEngine
     public string Scheme => "postgres";
 
     /// <inheritdoc/>
-    public string StoreSchema => Schema.Store.Sql;
+    public string StoreSchema => StoreTables.Schema.Sql;
 
     /// <inheritdoc/>
-    public string BrokerSchema => Schema.Broker.Sql;
+    public string BrokerSchema => BrokerTables.Schema.Sql;
 
     /// <inheritdoc/>
     public bool HoldsPassword(EngineAddress address) => PostgresAddress.Parse(address).HoldsPassword;

@@ -12,10 +12,10 @@ public sealed class SqliteEngine : IEngine
     public string Scheme => "sqlite";
 
     /// <inheritdoc/>
-    public string StoreSchema => Schema.Store.Sql;
+    public string StoreSchema => StoreTables.Schema.Sql;
 
     /// <inheritdoc/>
-    public string BrokerSchema => Schema.Broker.Sql;
+    public string BrokerSchema => BrokerTables.Schema.Sql;
 
     /// <inheritdoc/>
     public bool HoldsPassword(EngineAddress address) => false;

@@ -19,6 +19,14 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     public string BrokerAddress => place.Broker;
 
+    /// <summary>Changes what a store or a broker records of its tables, as a newer release would.</summary>
+    public async Task RecordAsync(string part, DbConnection connection, string values) => await connection.ExecuteAsync(
+        "UPDATE " + string.Format(System.Globalization.CultureInfo.InvariantCulture, place.RecordOf(part), values));
+
+    /// <summary>A connection to the broker's database, past the library.</summary>
+    public async Task<DbConnection> OpenBrokerAsync() =>
+        await Opened(place.Engine.CreateStore(Parse(BrokerAddress), TimeProvider.System)).OpenConnectionAsync();
+
     public string StoreAddress(string service) => place.Store(service);
 
     /// <summary>The test's own broker, beside those of the services.</summary>

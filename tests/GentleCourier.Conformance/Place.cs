@@ -17,6 +17,12 @@ public abstract class Place : IAsyncDisposable
     /// <summary>The address of a service's store, a database of its own; it has no tables yet.</summary>
     public abstract string Store(string service);
 
+    /// <summary>
+    /// How the recorded version of a store's or a broker's tables is changed: what follows UPDATE, with <c>{0}</c> for
+    /// the new values.
+    /// </summary>
+    public abstract string RecordOf(string part);
+
     /// <summary>Deletes everything.</summary>
     public abstract ValueTask DisposeAsync();
 }

@@ -46,6 +46,8 @@ public class Databases(PrivatePostgres server) : Place
 
     public override string Store(string service) => Address(service);
 
+    public override string RecordOf(string part) => $"courier.{part}_version SET {{0}}";
+
     /// <summary>A connection to one of them, past the library.</summary>
     public NpgsqlConnection Open(string service) => server.Open(Name(service));
 

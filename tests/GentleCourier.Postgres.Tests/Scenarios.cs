@@ -17,3 +17,5 @@ public sealed class OutcomeTests : OutcomeScenarios<Databases>;
 public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
 public sealed class RelayTests : RelayScenarios<Databases>;
+
+public sealed class UpgradeTests : UpgradeScenarios<Databases>;

@@ -14,6 +14,8 @@ public sealed class Folder : Place
 
     public override string Store(string service) => $"sqlite:{Path}/{service}.db";
 
+    public override string RecordOf(string part) => $"courier_schema SET {{0}} WHERE part = '{part}'";
+
     public override ValueTask DisposeAsync()
     {
         Directory.Delete(Path, recursive: true);

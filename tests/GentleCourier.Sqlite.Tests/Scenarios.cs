@@ -18,6 +18,8 @@ public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
 public sealed class RelayTests : RelayScenarios<Folder>;
 
+public sealed class UpgradeTests : UpgradeScenarios<Folder>;
+
 internal static class CrossingFiles
 {
     public static string BrokerFile(this Crossing crossing) => crossing.BrokerAddress["sqlite:".Length..];

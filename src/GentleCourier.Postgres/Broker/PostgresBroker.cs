@@ -40,7 +40,7 @@ internal sealed class PostgresBroker : IBroker
     {
         if (wanted.Queues.FirstOrDefault(queue => !Names.IsQueue(queue)) is { } wrong)
             throw new CourierException($"'{wrong}' is not a queue's name: {Names.QueueRule}");
-        await Schema.Broker.PrepareAsync(server, create, cancellationToken).ConfigureAwait(false);
+        await BrokerTables.Schema.PrepareAsync(server, create, cancellationToken).ConfigureAwait(false);
         prepared = true;
         await topology.PrepareAsync(wanted, create, cancellationToken).ConfigureAwait(false);
     }
@@ -176,7 +176,7 @@ internal sealed class PostgresBroker : IBroker
     private async Task EnsurePreparedAsync(CancellationToken cancellationToken)
     {
         if (prepared) return;
-        await Schema.Broker.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
+        await BrokerTables.Schema.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
         prepared = true;
     }
 }

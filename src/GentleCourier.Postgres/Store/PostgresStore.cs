@@ -47,7 +47,7 @@ internal sealed class PostgresStore : IStorePort
     public string OutboxTable => $"{server.SchemaName}.outbox";
 
     public Task PrepareAsync(bool create, CancellationToken cancellationToken) =>
-        Schema.Store.PrepareAsync(server, create, cancellationToken);
+        StoreTables.Schema.PrepareAsync(server, create, cancellationToken);
 
     public async Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken) =>
         await server.OpenForServiceAsync(cancellationToken).ConfigureAwait(false);
@@ -385,7 +385,7 @@ internal sealed class PostgresStore : IStorePort
     private async Task ReadAsync(string statement, Action<NpgsqlDataReader> row, CancellationToken cancellationToken,
         params NpgsqlParameter[] parameters)
     {
-        await Schema.Store.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
+        await StoreTables.Schema.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
         await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken,
             TimeSpan.FromSeconds(30)).ConfigureAwait(false);
     }

@@ -220,8 +220,8 @@ internal sealed class SqliteBroker : IBroker
             if (prepared) return;
             Read(connection =>
             {
-                if (create) Schema.Broker.Apply(connection, file);
-                else Schema.Broker.Check(connection, file);
+                if (create) BrokerTables.Schema.Apply(connection, file);
+                else BrokerTables.Schema.Check(connection, file);
                 return true;
             });
             prepared = true;

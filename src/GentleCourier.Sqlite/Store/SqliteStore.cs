@@ -48,8 +48,8 @@ internal sealed class SqliteStore : IStorePort
             {
                 if (create) file.Create();
                 using var connection = file.OpenPooled();
-                if (create) Schema.Store.Apply(connection, file);
-                else Schema.Store.Check(connection, file);
+                if (create) StoreTables.Schema.Apply(connection, file);
+                else StoreTables.Schema.Check(connection, file);
             }
             catch (SqliteException e)
             {
@@ -283,7 +283,7 @@ internal sealed class SqliteStore : IStorePort
             try
             {
                 using var connection = file.OpenPooled();
-                Schema.Store.Check(connection, file);
+                StoreTables.Schema.Check(connection, file);
                 return read(connection);
             }
             catch (SqliteException e)

@@ -224,6 +224,17 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("part")
                         .HasColumnOrder(1);
 
+                    b.Property<int>("oldest")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("oldest")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("release")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("release")
+                        .HasColumnOrder(4);
+
                     b.Property<int>("version")
                         .HasColumnType("INTEGER")
                         .HasColumnName("version")
@@ -237,6 +248,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         new
                         {
                             part = "store",
+                            oldest = 1,
+                            release = "0.1.0",
                             version = 1
                         });
                 });

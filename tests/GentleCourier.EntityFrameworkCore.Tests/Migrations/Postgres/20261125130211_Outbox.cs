@@ -116,7 +116,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 schema: "courier",
                 columns: table => new
                 {
-                    version = table.Column<int>(type: "integer", nullable: false)
+                    version = table.Column<int>(type: "integer", nullable: false),
+                    oldest = table.Column<int>(type: "integer", nullable: false),
+                    release = table.Column<string>(type: "text", nullable: false)
                 },
                 constraints: table =>
                 {
@@ -132,8 +134,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
             migrationBuilder.InsertData(
                 schema: "courier",
                 table: "store_version",
-                column: "version",
-                value: 1);
+                columns: new[] { "version", "oldest", "release" },
+                values: new object[] { 1, 1, "0.1.0" });
 
             migrationBuilder.CreateIndex(
                 name: "IX_Boardings_Tap",

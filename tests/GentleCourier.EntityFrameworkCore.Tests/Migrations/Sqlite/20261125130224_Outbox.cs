@@ -96,7 +96,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 columns: table => new
                 {
                     part = table.Column<string>(type: "TEXT", nullable: false),
-                    version = table.Column<int>(type: "INTEGER", nullable: false)
+                    version = table.Column<int>(type: "INTEGER", nullable: false),
+                    oldest = table.Column<int>(type: "INTEGER", nullable: false),
+                    release = table.Column<string>(type: "TEXT", nullable: false)
                 },
                 constraints: table =>
                 {
@@ -110,8 +112,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.InsertData(
                 table: "courier_schema",
-                columns: new[] { "part", "version" },
-                values: new object[] { "store", 1 });
+                columns: new[] { "part", "oldest", "release", "version" },
+                values: new object[] { "store", 1, "0.1.0", 1 });
 
             migrationBuilder.CreateIndex(
                 name: "IX_Boardings_Tap",

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261123155018_Outbox")]
+    [Migration("20261125130224_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -227,6 +227,17 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("part")
                         .HasColumnOrder(1);
 
+                    b.Property<int>("oldest")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("oldest")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("release")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("release")
+                        .HasColumnOrder(4);
+
                     b.Property<int>("version")
                         .HasColumnType("INTEGER")
                         .HasColumnName("version")
@@ -240,6 +251,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         new
                         {
                             part = "store",
+                            oldest = 1,
+                            release = "0.1.0",
                             version = 1
                         });
                 });

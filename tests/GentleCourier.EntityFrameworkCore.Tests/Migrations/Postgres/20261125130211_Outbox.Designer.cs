@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261123155014_Outbox")]
+    [Migration("20261125130211_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -263,6 +263,17 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("version")
                         .HasColumnOrder(1);
 
+                    b.Property<int>("oldest")
+                        .HasColumnType("integer")
+                        .HasColumnName("oldest")
+                        .HasColumnOrder(2);
+
+                    b.Property<string>("release")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("release")
+                        .HasColumnOrder(3);
+
                     b.HasKey("version")
                         .HasName("store_version_pkey");
 
@@ -271,7 +282,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.HasData(
                         new
                         {
-                            version = 1
+                            version = 1,
+                            oldest = 1,
+                            release = "0.1.0"
                         });
                 });
 #pragma warning restore 612, 618

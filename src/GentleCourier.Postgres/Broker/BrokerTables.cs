@@ -1,0 +1,92 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>The tables of a broker.</summary>
+internal static class BrokerTables
+{
+    public static readonly Schema Schema = new(new SchemaHistory("broker",
+        new SchemaStep("0.1.0", IsAdditive: false, $"""
+        CREATE TABLE courier.queue (
+            id   int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+            name text NOT NULL UNIQUE
+        );
+
+        CREATE TABLE courier.route (
+            type  text NOT NULL,
+            queue int NOT NULL REFERENCES courier.queue,
+            PRIMARY KEY (type, queue)
+        );
+
+        -- Grows with every change of a queue or a route; publishers keep routes in memory until it does.
+        CREATE TABLE courier.topology (id int PRIMARY KEY CHECK (id = 1), version bigint NOT NULL);
+        INSERT INTO courier.topology VALUES (1, 1);
+
+        -- One copy of an event in one queue, in the order of their numbers. The last four columns say who has it in
+        -- hand, if anybody: a hand-over changes nothing that is indexed, and half of each page is left free for it.
+        CREATE TABLE courier.copy (
+            queue         int NOT NULL,
+            id            bigint GENERATED ALWAYS AS IDENTITY,
+            arrived       timestamptz NOT NULL,
+            attempts      int NOT NULL DEFAULT 0,
+            abandoned     int NOT NULL DEFAULT 0,                     -- the latest attempts in a row never settled
+            event         bytea NOT NULL,                             -- CloudEvents 1.0, JSON format
+            error         text,
+            first_attempt timestamptz,
+            until         timestamptz,
+            number        bigint,                                     -- drawn for each hand-over
+            holder        text,
+            PRIMARY KEY (queue, id)
+        ) WITH (fillfactor = 50, {Schema.ShortLived});
+        ALTER TABLE courier.copy ALTER COLUMN event SET STORAGE EXTERNAL;
+
+        -- A copy that comes again later. When it is due, it goes to the end of its queue.
+        CREATE TABLE courier.later (
+            queue         int NOT NULL,
+            due           timestamptz NOT NULL,
+            id            bigint NOT NULL,
+            arrived       timestamptz NOT NULL,
+            attempts      int NOT NULL,
+            first_attempt timestamptz NOT NULL,
+            error         text NOT NULL,
+            event         bytea NOT NULL,
+            PRIMARY KEY (queue, due, id)
+        ) WITH ({Schema.ShortLived});
+        ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
+
+        -- How many copies a queue has, and how many dead letters: the sum over rows of which each connection changes
+        -- one, so that counting needs no reading of copies and makes nobody wait.
+        CREATE TABLE courier.tally (
+            queue  int NOT NULL,
+            slot   int NOT NULL,
+            copies bigint NOT NULL,
+            dead   bigint NOT NULL,
+            PRIMARY KEY (queue, slot)
+        ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
+
+        -- How many copies each link has in hand, true until its leases are over.
+        CREATE TABLE courier.link (
+            id      bigint PRIMARY KEY,
+            queue   int NOT NULL,
+            worker  text NOT NULL,
+            in_hand int NOT NULL,
+            until   timestamptz NOT NULL
+        ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
+
+        CREATE TABLE courier.dead_letter (
+            id            bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+            queue         int NOT NULL,
+            reason        text NOT NULL,
+            exception     text,
+            message       text,
+            stack         text,
+            attempts      int NOT NULL,
+            worker        text NOT NULL,
+            arrived       timestamptz NOT NULL,
+            first_attempt timestamptz NOT NULL,
+            set_aside     timestamptz NOT NULL,
+            event         bytea NOT NULL
+        );
+        CREATE INDEX dead_letter_queue ON courier.dead_letter (queue, id);
+        """)));
+}

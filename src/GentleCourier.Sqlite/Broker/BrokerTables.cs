@@ -1,0 +1,80 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>The tables of a broker. Times are Unix milliseconds.</summary>
+internal static class BrokerTables
+{
+    public static readonly Schema Schema = new(sharesItsFile: false, new SchemaHistory("broker",
+        new SchemaStep("0.1.0", IsAdditive: false, """
+        -- The figures are kept with each write, so that reading them costs the same however many events wait.
+        CREATE TABLE courier_queue (
+            id      INTEGER PRIMARY KEY,
+            name    TEXT NOT NULL UNIQUE,
+            waiting INTEGER NOT NULL DEFAULT 0,
+            in_hand INTEGER NOT NULL DEFAULT 0,
+            dead    INTEGER NOT NULL DEFAULT 0
+        );
+
+        CREATE TABLE courier_route (
+            type  TEXT NOT NULL,
+            queue INTEGER NOT NULL REFERENCES courier_queue (id),
+            PRIMARY KEY (type, queue)
+        ) WITHOUT ROWID;
+
+        -- Grows with every change of a queue or a route; publishers keep routes in memory until it does.
+        CREATE TABLE courier_topology (id INTEGER PRIMARY KEY CHECK (id = 1), version INTEGER NOT NULL);
+        INSERT INTO courier_topology VALUES (1, 1);
+
+        -- One copy of an event in one queue. It is written once, and deleted when it is settled.
+        CREATE TABLE courier_copy (
+            id      INTEGER PRIMARY KEY,
+            arrived INTEGER NOT NULL,                     -- times are Unix milliseconds
+            event   BLOB NOT NULL                         -- CloudEvents 1.0, JSON format
+        );
+
+        -- Where a copy that waits stands in its queue. Each copy has a place or a lease, never both.
+        CREATE TABLE courier_place (
+            queue         INTEGER NOT NULL,
+            due           INTEGER NOT NULL,
+            copy          INTEGER NOT NULL,
+            attempts      INTEGER NOT NULL DEFAULT 0,
+            first_attempt INTEGER,
+            error         TEXT,
+            PRIMARY KEY (queue, due, copy)
+        ) WITHOUT ROWID;
+
+        -- A copy that a receiver has in hand. The number is drawn for each hand-over.
+        CREATE TABLE courier_lease (
+            copy          INTEGER PRIMARY KEY,
+            queue         INTEGER NOT NULL,
+            number        INTEGER NOT NULL,
+            until         INTEGER NOT NULL,
+            attempts      INTEGER NOT NULL,
+            first_attempt INTEGER NOT NULL,
+            worker        TEXT NOT NULL,
+            error         TEXT
+        );
+
+        CREATE TABLE courier_dead_letter (
+            id            INTEGER PRIMARY KEY AUTOINCREMENT,
+            queue         INTEGER NOT NULL,
+            reason        TEXT NOT NULL,
+            exception     TEXT,
+            message       TEXT,
+            stack         TEXT,
+            attempts      INTEGER NOT NULL,
+            worker        TEXT NOT NULL,
+            arrived       INTEGER NOT NULL,
+            first_attempt INTEGER NOT NULL,
+            set_aside     INTEGER NOT NULL,
+            event         BLOB NOT NULL
+        );
+        """),
+        new SchemaStep("0.1.0", IsAdditive: true, """
+        -- How many of the latest attempts in a row ended without being settled: their worker was killed or lost its
+        -- lease.
+        ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
+        """)));
+}

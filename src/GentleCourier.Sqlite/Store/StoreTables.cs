@@ -1,0 +1,55 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>The tables of a store. Times are Unix milliseconds.</summary>
+internal static class StoreTables
+{
+    public static readonly Schema Schema = new(sharesItsFile: true, new SchemaHistory("store",
+        new SchemaStep("0.1.0", IsAdditive: false, """
+        -- Events that are to be relayed, in the order of their commits: written inside the business transaction.
+        CREATE TABLE courier_outbox (
+            seq           INTEGER PRIMARY KEY,
+            event_id      TEXT NOT NULL,
+            type          TEXT NOT NULL,
+            partition_key TEXT,
+            added         INTEGER NOT NULL,               -- times are Unix milliseconds
+            event         BLOB NOT NULL                   -- CloudEvents 1.0, JSON format
+        );
+
+        -- Events that the broker did not take at the first try: held until they are due, or, with no due time, refused.
+        CREATE TABLE courier_outbox_held (
+            seq           INTEGER PRIMARY KEY,
+            event_id      TEXT NOT NULL,
+            type          TEXT NOT NULL,
+            partition_key TEXT,
+            added         INTEGER NOT NULL,
+            event         BLOB NOT NULL,
+            attempts      INTEGER NOT NULL,
+            due           INTEGER,
+            error         TEXT NOT NULL
+        );
+        CREATE INDEX courier_outbox_held_due ON courier_outbox_held (due);
+        CREATE INDEX courier_outbox_held_key ON courier_outbox_held (partition_key) WHERE partition_key IS NOT NULL;
+
+        -- The relay that leads, and how it does. The term grows with every change of the leader.
+        CREATE TABLE courier_relay (
+            id    INTEGER PRIMARY KEY CHECK (id = 1),
+            relay TEXT,
+            term  INTEGER NOT NULL,
+            until INTEGER NOT NULL,
+            error TEXT
+        );
+        INSERT INTO courier_relay VALUES (1, NULL, 0, 0, NULL);
+
+        -- Events that were handled, by the queue in whose name.
+        CREATE TABLE courier_inbox (
+            queue    TEXT NOT NULL,
+            source   TEXT NOT NULL,
+            event_id TEXT NOT NULL,
+            handled  INTEGER NOT NULL,
+            copies   INTEGER NOT NULL DEFAULT 1,
+            PRIMARY KEY (queue, source, event_id)
+        ) WITHOUT ROWID;
+        """)));
+}
