@@ -37,9 +37,16 @@ internal static class PostgresTables
             held.Column<DateTime?>("due", Time, required: false);
             held.Column<string>("error", "text");
             held.HasKey("id").HasName("outbox_held_pkey");
-            held.HasIndex("due").HasDatabaseName("outbox_held_due");
-            held.HasIndex("partition_key").HasDatabaseName("outbox_held_key")
+            held.HasIndex("due").HasDatabaseName("outbox_held_due").HasFilter("partition_key IS NULL");
+            held.HasIndex("partition_key", "id").HasDatabaseName("outbox_held_behind")
                 .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+        });
+        model.Add("held_key", schema, inMigrations, key =>
+        {
+            key.Column<string>("partition_key", "text");
+            key.Column<DateTime>("due", Time);
+            key.Column<bool>("flows", "boolean");
+            key.HasKey("partition_key").HasName("held_key_pkey");
         });
         model.Add("relay", schema, inMigrations, relay =>
         {
@@ -49,6 +56,7 @@ internal static class PostgresTables
             relay.Column<DateTime>("until", Time);
             relay.Column<string>("error", "text", required: false);
             relay.Column<bool>("waits", "boolean");
+            relay.Column<long>("place", "bigint");
             relay.HasKey("id").HasName("relay_pkey");
             relay.ToTable(table => table.HasCheckConstraint("relay_id_check", "id = 1"));
             Parameter(relay, "fillfactor", 20);
@@ -57,7 +65,7 @@ internal static class PostgresTables
             if (inMigrations)
                 relay.HasData(
                 new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = DateTime.UnixEpoch,
-                ["waits"] = false });
+                ["waits"] = false, ["place"] = 0L });
         });
         model.Add("inbox", schema, inMigrations, inbox =>
         {

@@ -30,9 +30,16 @@ internal static class SqliteTables
             held.Column<long?>("due", "INTEGER", required: false);
             held.Column<string>("error", "TEXT");
             held.HasKey("seq");
-            held.HasIndex("due").HasDatabaseName("courier_outbox_held_due");
-            held.HasIndex("partition_key").HasDatabaseName("courier_outbox_held_key")
-                .HasFilter("partition_key IS NOT NULL");
+            held.HasIndex("due").HasDatabaseName("courier_outbox_held_due").HasFilter("partition_key IS NULL");
+            held.HasIndex("partition_key", "seq").HasDatabaseName("courier_outbox_held_behind")
+                .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+        });
+        model.Add("courier_held_key", null, inMigrations, key =>
+        {
+            key.Column<string>("partition_key", "TEXT");
+            key.Column<long>("due", "INTEGER");
+            key.Column<int>("flows", "INTEGER");
+            key.HasKey("partition_key");
         });
         model.Add("courier_relay", null, inMigrations, relay =>
         {

@@ -27,6 +27,9 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public async Task<DbConnection> OpenBrokerAsync() =>
         await Opened(place.Engine.CreateStore(Parse(BrokerAddress), TimeProvider.System)).OpenConnectionAsync();
 
+    /// <summary>Keeps everybody else from publishing until the transaction of this connection ends.</summary>
+    public Task LockBrokerAsync(DbConnection connection) => connection.ExecuteAsync(place.LockBroker);
+
     public string StoreAddress(string service) => place.Store(service);
 
     /// <summary>The test's own broker, beside those of the services.</summary>
@@ -108,6 +111,11 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public static EncodedEvent TapEvent(int number, string? key = null) =>
         new($"{number}", "test.tap", key, System.Text.Encoding.UTF8.GetBytes(
         $$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
+
+    /// <summary>What a relay writes down of the first rows, where the broker has answered this.</summary>
+    public static OutboxMarks Marks(
+        IReadOnlyList<OutboxRow> rows, TimeSpan after, params PublishResult[] results) =>
+        Publishing.Marking.Of([.. rows.Take(results.Length)], results, _ => after);
 
     public async Task<QueueFigures> FiguresAsync(string queue) =>
         (await Broker().ReadFiguresAsync()).Single(f => f.Queue == queue);

@@ -23,6 +23,9 @@ public abstract class Place : IAsyncDisposable
     /// </summary>
     public abstract string RecordOf(string part);
 
+    /// <summary>A statement that keeps everybody else from publishing until its transaction ends.</summary>
+    public abstract string LockBroker { get; }
+
     /// <summary>Deletes everything.</summary>
     public abstract ValueTask DisposeAsync();
 }

@@ -48,6 +48,8 @@ public class Databases(PrivatePostgres server) : Place
 
     public override string RecordOf(string part) => $"courier.{part}_version SET {{0}}";
 
+    public override string LockBroker => "LOCK TABLE courier.copy IN EXCLUSIVE MODE";
+
     /// <summary>A connection to one of them, past the library.</summary>
     public NpgsqlConnection Open(string service) => server.Open(Name(service));
 

@@ -94,7 +94,7 @@ public sealed class OneDatabaseTests
             Assert.Equal(0, await way.MoveAsync(term, 100));
             var rows = (await store.ReadOutboxAsync(100)).Rows;
             Assert.Equal(events.Length, rows.Count);
-            await store.MarkAsync(term, [.. rows.Select(r => new RelayMark(r, PublishResult.Taken, TimeSpan.Zero))]);
+            await store.MarkAsync(term, Crossing.Marks(rows, default, [.. rows.Select(_ => PublishResult.Taken)]));
         }
 
         await LeavesAsync(Crossing.TapEvent(1), new("2", "test.unknown", null, Crossing.TapEvent(2).Json));
@@ -102,8 +102,9 @@ public sealed class OneDatabaseTests
 
         // An event is held, and others with its key wait behind it.
         await AddAsync(store, Crossing.TapEvent(1, "card-1"));
-        var held = (await store.ReadOutboxAsync(1)).Rows[0];
-        await store.MarkAsync(term, [new RelayMark(held, PublishResult.Deferred("not now"), TimeSpan.FromHours(1))]);
+        var notNow = PublishResult.Deferred("not now");
+        var held = (await store.ReadOutboxAsync(1)).Rows;
+        await store.MarkAsync(term, Crossing.Marks(held, TimeSpan.FromHours(1), notNow));
         await AddAsync(store, Crossing.TapEvent(2, "card-1"), Crossing.TapEvent(3, "card-2"));
         Assert.Equal(0, await way.MoveAsync(term, 100));
         Assert.Equal("3", Assert.Single((await store.ReadOutboxAsync(100)).Rows).Event.Id);
@@ -112,9 +113,8 @@ public sealed class OneDatabaseTests
         await using var other = new Crossing(new OneDatabase());
         (store, way, term) = await OpenAsync(other, ("test.tap", "taps"));
         await AddAsync(store, Crossing.TapEvent(1));
-        await store.MarkAsync(
-            term, [new RelayMark(
-            (await store.ReadOutboxAsync(1)).Rows[0], PublishResult.Deferred("not now"), TimeSpan.FromHours(1))]);
+        held = (await store.ReadOutboxAsync(1)).Rows;
+        await store.MarkAsync(term, Crossing.Marks(held, TimeSpan.FromHours(1), notNow));
         await AddAsync(store, Crossing.TapEvent(2));
         Assert.Equal(1, await way.MoveAsync(term, 100));
         await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync(

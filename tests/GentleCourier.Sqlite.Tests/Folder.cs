@@ -16,6 +16,8 @@ public sealed class Folder : Place
 
     public override string RecordOf(string part) => $"courier_schema SET {{0}} WHERE part = '{part}'";
 
+    public override string LockBroker => "UPDATE courier_topology SET version = version";
+
     public override ValueTask DisposeAsync()
     {
         Directory.Delete(Path, recursive: true);

@@ -25,7 +25,9 @@ public sealed class SchemaHistoryTests
         Assert.Empty(history.Missing(history.Latest, "here"));
     }
 
-    /// <summary>Whatever steps follow, an old program goes on exactly as long as all that it does not know only add.</summary>
+    /// <summary>
+    /// Whatever steps follow, an old program goes on exactly as long as all that it does not know only add.
+    /// </summary>
     [Fact]
     public void An_old_program_may_use_what_newer_steps_have_only_added_to() =>
         Gen.Select(Gen.Bool.Array[0, 6], Gen.Int[1, 7]).Sample((later, known) =>
@@ -42,7 +44,8 @@ public sealed class SchemaHistoryTests
     public void An_error_says_what_to_do()
     {
         var history = History(false, true);
-        var none = Assert.Throws<CourierException>(() => history.Check(new FoundSchema(0, 0, ""), "x:y", "an empty one"));
+        var none = Assert.Throws<CourierException>(() => history.Check(
+            new FoundSchema(0, 0, ""), "x:y", "an empty one"));
         Assert.Contains("x:y is an empty one; check the address, or run `courier schema apply store", none.Message,
             StringComparison.Ordinal);
         var older = Assert.Throws<CourierException>(() => history.Check(new FoundSchema(1, 1, "0.1.0"), "x:y", ""));

@@ -82,6 +82,8 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(string?[] values) => Array(values, NpgsqlDbType.Text);
 
+    public static NpgsqlParameter Of(TimeSpan?[] values) => Array(values, NpgsqlDbType.Interval);
+
     public static NpgsqlParameter Of(ReadOnlyMemory<byte>[] values) => Array(values, NpgsqlDbType.Bytea);
 
     private static NpgsqlParameter<T[]> Array<T>(T[] values, NpgsqlDbType element) =>

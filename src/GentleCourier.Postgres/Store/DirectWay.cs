@@ -13,13 +13,18 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
 {
     private readonly string move = $"""
         WITH next AS MATERIALIZED (
-            SELECT id, type, octet_length(event) AS size FROM store.outbox ORDER BY id LIMIT $2),
+            SELECT * FROM (
+                SELECT id, type, octet_length(event) AS size,
+                    sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) AS bytes
+                FROM (SELECT id, type, event FROM store.outbox WHERE id > $4 ORDER BY id LIMIT $2) o) b
+            WHERE bytes - size < {Budget.Bytes}),
         plain AS (
             SELECT EXISTS (SELECT FROM store.relay WHERE term = $1 AND relay IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM store.outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM store.outbox_held WHERE due <= coalesce($3, now()))
+               AND NOT EXISTS (SELECT FROM store.held_key)
                AND NOT EXISTS (
-                    SELECT FROM next WHERE size > {Routing.LargestEvent}
+                    SELECT FROM store.outbox_held WHERE partition_key IS NULL AND due <= coalesce($3, now()))
+               AND NOT EXISTS (
+                    SELECT FROM next WHERE size > {Budget.LargestEvent}
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
@@ -30,7 +35,8 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             CROSS JOIN LATERAL (SELECT queue FROM broker.route WHERE type = m.type OFFSET 0) r ORDER BY m.id
             RETURNING queue),
         counted AS (COUNTED)
-        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text))
+        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text)),
+            (SELECT max(id) FROM moved)
         FROM (SELECT DISTINCT queue FROM copies) q
         """
         .Replace("store.", $"\"{store.Server.SchemaName}\".", StringComparison.Ordinal)
@@ -53,16 +59,15 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
     public async Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken)
     {
         if (mayNot) return 0;
-        var (moved, queues) = (0, Array.Empty<int>());
+        var (moved, queues, last) = (0, Array.Empty<int>(), (long?)null);
+        var reading = store.Begin();
         try
         {
             // A crash of the server that undoes it undoes both sides of it.
             await store.RunAwakeAsync(
                 "move events inside",
-                trip => trip
-                    .Add(move,
-                        row => (moved, queues) = (row.GetInt32(0), row.IsDBNull(1) ? [] : row.GetFieldValue<int[]>(1)),
-                        Parameter.Of(term), Parameter.Of(limit), store.Server.Now),
+                trip => reading.Add(trip, t => t.Add(
+                    move, Read, Parameter.Of(term), Parameter.Of(limit), store.Server.Now, Parameter.Of(reading.From))),
                 PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
         }
         catch (CourierException e)
@@ -73,9 +78,16 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
         }
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
         if (moved == 0) return 0;
+        reading.End(last, moved == limit);
         store.EventsGone(moved);
         broker.Announced(queues);
         return moved;
+
+        void Read(NpgsqlDataReader row)
+        {
+            if (row.GetInt32(0) == 0) return;
+            (moved, queues, last) = (row.GetInt32(0), row.GetFieldValue<int[]>(1), row.GetInt64(3));
+        }
     }
 
     private static string Counted(string schema) =>

@@ -9,6 +9,8 @@ namespace GentleCourier.Postgres;
 /// <summary>A store in the service's own database.</summary>
 internal sealed class PostgresStore : IStorePort
 {
+    private const long NobodysTerm = -1;
+
     private readonly PostgresServer server;
     private readonly StoreStatements sql;
     private readonly TimeProvider clock;
@@ -20,8 +22,9 @@ internal sealed class PostgresStore : IStorePort
     private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
     // events. It still says so for a moment when the relay is awake.
-    private long? leads;
-    private bool saysThatItWaits, isAwake;
+    private long leads = NobodysTerm;
+    private volatile bool saysThatItWaits, isAwake;
+    private Position position;
     private bool disposed;
 
     public PostgresStore(PostgresAddress address, TimeProvider clock)
@@ -33,6 +36,7 @@ internal sealed class PostgresStore : IStorePort
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox");
+        position = new Position(0, clock);
     }
 
     public string DisplayName => server.DisplayName;
@@ -91,14 +95,19 @@ internal sealed class PostgresStore : IStorePort
 
     public async Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken)
     {
-        long? term = null;
+        (long Term, long Place)? led = null;
+        var place = Parameter.Of(Volatile.Read(ref position).Place);
         await server.RunAsync(
             "lead the relays of",
-            new RoundTrip()
-                .Add(sql.Lead, row => term = row.GetInt64(0), server.Now, Parameter.Of(relay), Parameter.Of(lease)),
+            new RoundTrip().Add(
+                sql.Lead, row => led = (row.GetInt64(0), row.GetInt64(1)), server.Now, Parameter.Of(relay),
+                Parameter.Of(lease), place),
             cancellationToken).ConfigureAwait(false);
-        if (term != leads) (leads, saysThatItWaits) = (term, false);
-        return term;
+        var term = led?.Term ?? NobodysTerm;
+        if (Interlocked.Exchange(ref leads, term) == term) return led?.Term;
+        saysThatItWaits = false;
+        if (led is { } begun) Volatile.Write(ref position, new Position(begun.Place, clock));
+        return led?.Term;
     }
 
     public Task ResignAsync(long term, CancellationToken cancellationToken) =>
@@ -109,48 +118,78 @@ internal sealed class PostgresStore : IStorePort
     {
         var rows = new List<OutboxRow>();
         TimeSpan? dueIn = null;
+        var (fresh, bytes) = (0, 0L);
+        var reading = Begin();
         await RunAwakeAsync(
             "read the outbox of",
-            trip => trip
-                .Add(sql.HoldFollowers, Parameter.Of(limit))
-                // Fresh rows have their own number; held ones, from another table, have theirs negated.
-                .Add(sql.Due, row => rows.Add(new OutboxRow(-row.GetInt64(0), row.GetInt32(5), EventOf(row))),
-                    server.Now, Parameter.Of(limit))
-                .Add(sql.Fresh, row => rows.Add(new OutboxRow(row.GetInt64(0), 0, EventOf(row))), server.Now,
-                    Parameter.Of(limit))
-                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now),
+            trip => reading.Add(trip, t => t
+                .Add(sql.DropKeys)
+                .Add(sql.HoldFollowers, Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.Due, Held, server.Now, Parameter.Of(limit))
+                .Add(sql.DueKeys, Held, server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, Fresh, Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
-        return new OutboxBatch(rows, dueIn);
+        var isFull = fresh == limit || bytes >= Budget.Bytes - Budget.LargestEvent;
+        reading.End(fresh > 0 ? rows[^1].Row : null, isFull);
+        return new OutboxBatch(rows, dueIn, isFull);
+
+        // Held rows are of another table; their numbers are negated.
+        void Held(NpgsqlDataReader row) => Take(-row.GetInt64(0), row);
+
+        void Fresh(NpgsqlDataReader row)
+        {
+            Take(row.GetInt64(0), row);
+            fresh++;
+        }
+
+        void Take(long number, NpgsqlDataReader row)
+        {
+            rows.Add(new OutboxRow(number, row.GetInt32(5), EventOf(row)));
+            bytes += rows[^1].Event.Json.Length;
+        }
     }
 
-    public async Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken)
+    /// <summary>Begins to read the outbox, from its place on, or all of it where it is time for that.</summary>
+    internal Reading Begin() => new(Volatile.Read(ref position), sql, clock);
+
+    public async Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken)
     {
         // A mark that a crash of the server undoes has its events published again, as one does that was never made.
         var trip = new RoundTrip().NeedNotSurvive();
         var isTerm = false;
         trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
-        Delete(sql.DeleteFresh, marks.Where(m => m is { Row.Row: > 0, Result.Fate: PublishFate.Taken }));
-        Delete(sql.DeleteHeld, marks.Where(m => m is { Row.Row: < 0, Result.Fate: PublishFate.Taken }));
-        foreach (var mark in marks.Where(m => m.Result.Fate != PublishFate.Taken)) Hold(mark);
+        Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
+        Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
+        Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
+        Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
+        if (marks.Keys.Count > 0)
+        {
+            trip.Add(
+                sql.HoldKeys, Parameter.Of(term), Parameter.Of(marks.Keys.Select(k => (string?)k.Key).ToArray()),
+                Parameter.Of(marks.Keys.Select(k => (TimeSpan?)k.After).ToArray()), server.Now);
+        }
+        if (marks.Freed.Count > 0)
+            trip.Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(marks.Freed.ToArray<string?>()), server.Now);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
-        EventsGone(marks.Count);
+        EventsGone(marks.Forgotten.Count + marks.Held.Count);
         return isTerm;
 
-        void Delete(string statement, IEnumerable<RelayMark> taken)
+        void Forget(string statement, IEnumerable<OutboxRow> taken)
         {
-            var rows = taken.Select(m => Math.Abs(m.Row.Row)).ToArray();
-            if (rows.Length > 0) trip.Add(statement, Parameter.Of(term), Parameter.Of(rows));
+            var rows = taken.Select(row => Math.Abs(row.Row)).ToArray();
+            if (rows.Length > 0) trip.Add(statement, Parameter.Of(rows));
         }
 
-        void Hold(RelayMark mark)
+        void Hold(string statement, IEnumerable<HeldRow> held)
         {
-            TimeSpan? after = mark.Result.Fate == PublishFate.Deferred ? mark.RetryAfter : null;
+            var rows = held.ToArray();
+            if (rows.Length == 0) return;
             trip.Add(
-                mark.Row.Row > 0 ? sql.HoldFresh : sql.HoldAgain, Parameter.Of(term),
-                    Parameter.Of(Math.Abs(mark.Row.Row)), Parameter.Of(after),
-                Parameter.Of(mark.Result.Reason), server.Now);
-            if (after is not null && mark.Row.Event.PartitionKey is { } key)
-                trip.Add(sql.HoldKey, Parameter.Of(term), Parameter.Of(key), Parameter.Of(after), server.Now);
+                statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(rows, h => Math.Abs(h.Row))),
+                Parameter.Of(Array.ConvertAll(rows, h => h.Attempts)),
+                Parameter.Of(Array.ConvertAll(rows, h => h.After)),
+                Parameter.Of(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now);
         }
     }
 
@@ -180,9 +219,10 @@ internal sealed class PostgresStore : IStorePort
             var (hasSome, oldest, following) = (false, 0L, 0L);
             await server.RunAsync(
                 "look into the outbox of",
-                    new RoundTrip()
-                    .Add(sql.Look,
-                    row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2))),
+                new RoundTrip().Add(
+                    sql.Look,
+                    row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2)),
+                    Parameter.Of(Volatile.Read(ref position).Place)),
                 cancellationToken).ConfigureAwait(false);
             underWay = Math.Min(underWay, following);
             var left = limit - clock.GetElapsedTime(began);
@@ -211,7 +251,7 @@ internal sealed class PostgresStore : IStorePort
     {
         await server.RunAsync(
             "wait for the outbox of", new RoundTrip().NeedNotSurvive()
-                .Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(leads ?? -1)), cancellationToken)
+                .Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(Volatile.Read(ref leads))), cancellationToken)
             .ConfigureAwait(false);
         (saysThatItWaits, isAwake) = (true, false);
     }
@@ -224,10 +264,11 @@ internal sealed class PostgresStore : IStorePort
     internal async Task RunAwakeAsync(
         string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
     {
-        var trip = new RoundTrip().NeedNotSurvive();
+        var trip = statements(new RoundTrip().NeedNotSurvive());
         var says = saysThatItWaits && isAwake;
-        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(leads ?? -1));
-        await server.RunAsync(tried, statements(trip), cancellationToken, limit).ConfigureAwait(false);
+        // Last, since it locks the row of the lead, which is kept beside this, however long it takes.
+        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(Volatile.Read(ref leads)));
+        await server.RunAsync(tried, trip, cancellationToken, limit).ConfigureAwait(false);
         if (says) saysThatItWaits = false;
     }
 
@@ -329,19 +370,20 @@ internal sealed class PostgresStore : IStorePort
     {
         if (events is [var one])
         {
-            trip.Add(sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey),
-                Parameter.Of(one.Json));
+            return trip.Add(
+                sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey),
+                Parameter.Of(one.Json)).Add(sql.WakeRelay, static _ => { });
         }
-        else if (events.Count > 1)
+        foreach (var part in Budget.Part(events))
         {
             trip.Add(
-                sql.AddMany, server.Now, Parameter.Of(Column(e => (string?)e.Id)),
-                    Parameter.Of(Column(e => (string?)e.Type)), Parameter.Of(Column(e => e.PartitionKey)),
-                Parameter.Of(Column(e => e.Json)));
+                sql.AddMany, server.Now, Parameter.Of(Column(part, e => (string?)e.Id)),
+                Parameter.Of(Column(part, e => (string?)e.Type)), Parameter.Of(Column(part, e => e.PartitionKey)),
+                Parameter.Of(Column(part, e => e.Json)));
         }
         return events.Count > 0 ? trip.Add(sql.WakeRelay, static _ => { }) : trip;
 
-        T[] Column<T>(Func<EncodedEvent, T> value) => [.. events.Select(value)];
+        static T[] Column<T>(IReadOnlyList<EncodedEvent> part, Func<EncodedEvent, T> value) => [.. part.Select(value)];
     }
 
     /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>

@@ -1,3 +1,6 @@
+using GentleCourier.Engines;
+using GentleCourier.Publishing;
+
 namespace GentleCourier.Postgres;
 
 /// <summary>
@@ -6,9 +9,6 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class StoreStatements(PostgresServer server)
 {
-    private const string KeyIsHeld =
-        "partition_key IN (SELECT partition_key FROM courier.outbox_held WHERE partition_key IS NOT NULL AND due IS "
-        + "NOT NULL)";
     private const string InTerm = "EXISTS (SELECT FROM courier.relay WHERE term = $1 AND relay IS NOT NULL)";
 
     public readonly string Add = server.Sql(
@@ -26,11 +26,12 @@ internal sealed class StoreStatements(PostgresServer server)
     public readonly string WakeRelay = server.Sql(
         $"SELECT pg_notify('{server.Channel("outbox")}', '') FROM courier.relay WHERE waits");
 
-    // A new leader begins a new term, without the last one's error.
+    // A new leader begins a new term, without the last one's error, where the last one's reading has come to.
     public readonly string Lead = server.Sql("""
         UPDATE courier.relay SET until = coalesce($1, now()) + $3, term = term + (relay IS DISTINCT FROM $2)::int,
-            error = CASE WHEN relay = $2 THEN error END, waits = waits AND relay = $2, relay = $2
-        WHERE relay IS NULL OR relay = $2 OR until < coalesce($1, now()) RETURNING term
+            error = CASE WHEN relay = $2 THEN error END, waits = waits AND relay = $2,
+            place = CASE WHEN relay = $2 THEN $4 ELSE place END, relay = $2
+        WHERE relay IS NULL OR relay = $2 OR until < coalesce($1, now()) RETURNING term, place
         """);
 
     public readonly string Resign = server.Sql("UPDATE courier.relay SET relay = NULL, waits = false WHERE term = $1");
@@ -47,8 +48,15 @@ internal sealed class StoreStatements(PostgresServer server)
     /// </summary>
     public readonly string Look = server.Sql(
         """
-        SELECT EXISTS (SELECT FROM courier.outbox), pg_snapshot_xmin(s)::text::bigint, pg_snapshot_xmax(s)::text::bigint
+        SELECT EXISTS (SELECT FROM courier.outbox
+            WHERE id > $1), pg_snapshot_xmin(s)::text::bigint, pg_snapshot_xmax(s)::text::bigint
             FROM pg_current_snapshot() s
+        """);
+
+    /// <summary>Keys that nothing waits with any more.</summary>
+    public readonly string DropKeys = server.Sql("""
+        DELETE FROM courier.held_key k WHERE NOT EXISTS (
+            SELECT FROM courier.outbox_held h WHERE h.partition_key = k.partition_key AND h.due IS NOT NULL)
         """);
 
     /// <summary>
@@ -57,60 +65,84 @@ internal sealed class StoreStatements(PostgresServer server)
     /// </summary>
     public readonly string HoldFollowers = server.Sql($"""
         WITH followers AS (
-            DELETE FROM courier.outbox
-                WHERE id IN (SELECT id FROM (SELECT id, partition_key FROM courier.outbox ORDER BY id LIMIT $1) o
-                    WHERE {KeyIsHeld})
-            AND EXISTS (SELECT FROM courier.outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL)
-                RETURNING *)
+            DELETE FROM courier.outbox WHERE id IN (
+                SELECT id FROM (
+                    SELECT id, partition_key FROM courier.outbox WHERE id > $1 ORDER BY id LIMIT $2) o
+                WHERE partition_key IN (SELECT partition_key FROM courier.held_key))
+            AND EXISTS (SELECT FROM courier.held_key) RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
-        SELECT id, event_id, type, partition_key, added, event, 0,
-               (SELECT due FROM courier.outbox_held h WHERE h.partition_key = f.partition_key AND h.due IS NOT NULL
-                   LIMIT 1),
-               'waits behind an earlier event with its partition key'
-        FROM followers f
+        SELECT id, event_id, type, partition_key, added, event, 0, now(), '{Marking.Follows}' FROM followers
         """);
 
-    // Half of a batch at the most is for events that have failed before: however many there are, fresh ones get
-    // through.
-    public readonly string Due = server.Sql("""
+    // A quarter of a batch at the most is for events that have failed before, and another for those that follow them:
+    // however many there are, fresh ones get through.
+    public readonly string Due = server.Sql(Within("""
         SELECT id, event_id, type, partition_key, event, attempts FROM courier.outbox_held
-        WHERE due <= coalesce($1, now()) ORDER BY id LIMIT greatest(1, $2 / 2)
+        WHERE partition_key IS NULL AND due <= coalesce($1, now()) ORDER BY id LIMIT greatest(1, $2 / 4)
+        """));
+
+    public readonly string DueKeys = server.Sql(Within("""
+        SELECT h.* FROM (
+            SELECT partition_key, flows FROM courier.held_key WHERE due <= coalesce($1, now())
+            ORDER BY due LIMIT greatest(1, $2 / 4)) k
+        CROSS JOIN LATERAL (
+            SELECT id, event_id, type, partition_key, event, attempts FROM courier.outbox_held
+            WHERE partition_key = k.partition_key AND due IS NOT NULL
+            ORDER BY id LIMIT CASE WHEN k.flows THEN greatest(1, $2 / 4) ELSE 1 END) h
+        ORDER BY h.id LIMIT greatest(1, $2 / 4)
+        """));
+
+    public readonly string Fresh = server.Sql(Within("""
+        SELECT id, event_id, type, partition_key, event, 0 FROM courier.outbox o
+        WHERE id > $1 AND (NOT (SELECT EXISTS (SELECT FROM courier.held_key))
+            OR (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key) IS NULL)
+        ORDER BY id LIMIT $2
+        """));
+
+    public readonly string NextDue = server.Sql("""
+        SELECT least((SELECT min(due) FROM courier.outbox_held WHERE partition_key IS NULL),
+                     (SELECT min(due) FROM courier.held_key)) - coalesce($1, now())
         """);
 
-    public readonly string Fresh = server.Sql("""
-        SELECT id, event_id, type, partition_key, event FROM courier.outbox o
-        WHERE NOT (SELECT EXISTS (SELECT FROM courier.outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL))
-           OR (SELECT true FROM courier.outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL
-               LIMIT 1) IS NULL
-        ORDER BY id
-        LIMIT greatest(1, $2 - (SELECT count(*)
-            FROM (SELECT FROM courier.outbox_held WHERE due <= coalesce($1, now()) LIMIT greatest(1, $2 / 2)) d))
-        """);
+    /// <summary>Transactions before this number have ended: to be asked before reading.</summary>
+    public readonly string Ended = "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint";
 
-    public readonly string NextDue = server.Sql("SELECT min(due) - coalesce($1, now()) FROM courier.outbox_held");
+    /// <summary>
+    /// The first row that is left after a place, and the number that the next transaction gets: to be asked after
+    /// reading.
+    /// </summary>
+    public readonly string Left = server.Sql("""
+        SELECT (SELECT id FROM courier.outbox WHERE id > $1 ORDER BY id LIMIT 1),
+               pg_snapshot_xmax(pg_current_snapshot())::text::bigint
+        """);
 
     public readonly string IsTerm = server.Sql($"SELECT {InTerm}");
 
-    public readonly string DeleteFresh = server.Sql($"DELETE FROM courier.outbox WHERE id = ANY ($2) AND {InTerm}");
+    public readonly string ForgetFresh = server.Sql("DELETE FROM courier.outbox WHERE id = ANY ($1)");
 
-    public readonly string DeleteHeld = server.Sql($"DELETE FROM courier.outbox_held WHERE id = ANY ($2) AND {InTerm}");
+    public readonly string ForgetHeld = server.Sql("DELETE FROM courier.outbox_held WHERE id = ANY ($1)");
 
     public readonly string HoldFresh = server.Sql($"""
-        WITH gone AS (
-            DELETE FROM courier.outbox WHERE id = $2 AND {InTerm} RETURNING *)
+        WITH gone AS (DELETE FROM courier.outbox WHERE id = ANY ($2) AND {InTerm} RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
-        SELECT id, event_id, type, partition_key, added, event, 1, coalesce($5, now()) + $3, $4 FROM gone
+        SELECT g.id, event_id, type, partition_key, added, event, m.attempts, coalesce($6, now()) + m.after, m.error
+        FROM gone g JOIN unnest($2, $3, $4, $5) AS m (id, attempts, after, error) ON m.id = g.id
         """);
 
     public readonly string HoldAgain = server.Sql($"""
-        UPDATE courier.outbox_held SET attempts = attempts + 1, due = coalesce($5, now()) + $3, error = $4 WHERE id = $2
-            AND {InTerm}
+        UPDATE courier.outbox_held h SET attempts = m.attempts, due = coalesce($6, now()) + m.after, error = m.error
+        FROM unnest($2, $3, $4, $5) AS m (id, attempts, after, error) WHERE h.id = m.id AND {InTerm}
         """);
 
-    // All that wait with one key are due together, so that they are read together and in order.
-    public readonly string HoldKey = server.Sql($"""
-        UPDATE courier.outbox_held SET due = coalesce($4, now()) + $3 WHERE partition_key = $2 AND due IS NOT NULL
-            AND {InTerm}
+    public readonly string HoldKeys = server.Sql($"""
+        INSERT INTO courier.held_key (partition_key, due, flows)
+        SELECT k.key, coalesce($4, now()) + k.after, false FROM unnest($2, $3) AS k (key, after) WHERE {InTerm}
+        ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due, flows = false
+        """);
+
+    public readonly string FreeKeys = server.Sql($"""
+        UPDATE courier.held_key SET due = coalesce($3, now()), flows = true
+        WHERE partition_key = ANY ($2) AND {InTerm}
         """);
 
     // In the order of their keys: two batches that share events wait for each other in one direction only.
@@ -142,9 +174,20 @@ internal sealed class StoreStatements(PostgresServer server)
         FROM courier.relay
         """);
 
-    public readonly string Held = server.Sql(
-        "SELECT event_id, type, attempts, error, due, added FROM courier.outbox_held ORDER BY id LIMIT $1");
+    public readonly string Held = server.Sql("""
+        SELECT event_id, type, attempts, error, CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added
+        FROM courier.outbox_held h LEFT JOIN courier.held_key k USING (partition_key) ORDER BY h.id LIMIT $1
+        """);
 
     public readonly string Inbox = server.Sql(
         "SELECT source, event_id, copies, handled FROM courier.inbox WHERE queue = $1 ORDER BY handled");
+
+    /// <summary>Of rows in their order the first ones, to the limit of bytes; one at the least.</summary>
+    private static string Within(string rows) => $"""
+        SELECT id, event_id, type, partition_key, event, attempts FROM (
+            SELECT *, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
+                - octet_length(event) AS before
+            FROM ({rows}) r (id, event_id, type, partition_key, event, attempts)) b
+        WHERE before < {Budget.Bytes} ORDER BY id
+        """;
 }

@@ -31,9 +31,16 @@ internal static class StoreTables
             due           timestamptz,
             error         text NOT NULL
         );
-        CREATE INDEX outbox_held_due ON courier.outbox_held (due);
-        CREATE INDEX outbox_held_key ON courier.outbox_held (partition_key) WHERE partition_key IS NOT NULL
-            AND due IS NOT NULL;
+        CREATE INDEX outbox_held_due ON courier.outbox_held (due) WHERE partition_key IS NULL;
+        CREATE INDEX outbox_held_behind ON courier.outbox_held (partition_key, id)
+            WHERE partition_key IS NOT NULL AND due IS NOT NULL;
+
+        -- Partition keys with held events: those are due together, and only the oldest is tried until it has gone.
+        CREATE TABLE courier.held_key (
+            partition_key text PRIMARY KEY,
+            due           timestamptz NOT NULL,
+            flows         boolean NOT NULL
+        );
 
         -- The relay that leads, and how it does. The term grows with every change of the leader. Publishers tell it of
         -- their events while it waits, and only then: a notification makes commits stand in line.
@@ -43,9 +50,10 @@ internal static class StoreTables
             term  bigint NOT NULL,
             until timestamptz NOT NULL,
             error text,
-            waits boolean NOT NULL
+            waits boolean NOT NULL,
+            place bigint NOT NULL                                     -- nothing is left in the outbox up to here
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
-        INSERT INTO courier.relay VALUES (1, NULL, 0, 'epoch', NULL, false);
+        INSERT INTO courier.relay VALUES (1, NULL, 0, 'epoch', NULL, false, 0);
 
         -- Events that were handled, by the queue in whose name.
         CREATE TABLE courier.inbox (

@@ -114,7 +114,7 @@ internal sealed class SqliteStore : IStorePort
     public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
 
-    public Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken) =>
+    public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>

@@ -29,7 +29,11 @@ internal static class StoreReports
     public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, int limit)
     {
         using var statement = new Statement(connection,
-            "SELECT event_id, type, attempts, error, due, added FROM courier_outbox_held ORDER BY seq LIMIT ?");
+            """
+            SELECT event_id, type, attempts, error, iif(h.due IS NULL, NULL, coalesce(k.due, h.due)), added
+            FROM courier_outbox_held h LEFT JOIN courier_held_key k ON k.partition_key = h.partition_key
+            ORDER BY seq LIMIT ?
+            """);
         statement.Bind(1, limit);
         var held = new List<HeldEvent>();
         while (statement.Step())

@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Publishing;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
@@ -7,12 +8,13 @@ namespace GentleCourier.Sqlite;
 internal sealed class StoreStatements : IDisposable
 {
     private const string HeldColumns = "event_id, type, partition_key, added, event";
+    private const string HeldRow = "seq, event_id, type, partition_key, event, attempts";
 
     private readonly List<Statement> all = [];
     private readonly Statement lead, resign, isTerm, recordError;
-    private readonly Statement hasFresh, holdsKeys, fresh, due, nextDue;
-    private readonly Statement deleteFresh, deleteFreshRange, deleteHeld;
-    private readonly Statement holdFresh, holdAgain, holdKey, holdFollowers, deleteFollowers;
+    private readonly Statement hasFresh, holdsKeys, fresh, freshBesides, due, dueKeys, ofKey, nextDue;
+    private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
+    private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
     private readonly Statement isInInbox, countCopy;
 
     public StoreStatements(SqliteConnection connection)
@@ -30,40 +32,57 @@ internal sealed class StoreStatements : IDisposable
         recordError = Prepare("UPDATE courier_relay SET error = ?1 WHERE term = ?2 AND error IS NOT ?1");
 
         hasFresh = Prepare("SELECT 1 FROM courier_outbox LIMIT 1");
-        holdsKeys = Prepare(
-            "SELECT 1 FROM courier_outbox_held WHERE partition_key IS NOT NULL AND due IS NOT NULL LIMIT 1");
-        fresh = Prepare("SELECT seq, event_id, type, partition_key, event FROM courier_outbox ORDER BY seq LIMIT ?");
-        due = Prepare(
-            "SELECT seq, event_id, type, partition_key, event, attempts FROM courier_outbox_held WHERE due <= ? ORDER "
-            + "BY seq LIMIT ?");
-        nextDue = Prepare("SELECT min(due) FROM courier_outbox_held");
+        holdsKeys = Prepare("SELECT 1 FROM courier_held_key LIMIT 1");
+        fresh = Prepare(
+            "SELECT seq, event_id, type, partition_key, event, 0 FROM courier_outbox ORDER BY seq LIMIT ?");
+        freshBesides = Prepare("""
+            SELECT seq, event_id, type, partition_key, event, 0 FROM courier_outbox
+            WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
+            ORDER BY seq LIMIT ?
+            """);
+        due = Prepare($"""
+            SELECT {HeldRow} FROM courier_outbox_held WHERE partition_key IS NULL AND due <= ? ORDER BY seq LIMIT ?
+            """);
+        dueKeys = Prepare("SELECT partition_key, flows FROM courier_held_key WHERE due <= ? ORDER BY due LIMIT ?");
+        ofKey = Prepare($"""
+            SELECT {HeldRow} FROM courier_outbox_held
+            WHERE partition_key = ? AND partition_key IS NOT NULL AND due IS NOT NULL ORDER BY seq LIMIT ?
+            """);
+        nextDue = Prepare("""
+            SELECT min(due) FROM (
+                SELECT min(due) AS due FROM courier_outbox_held WHERE partition_key IS NULL
+                UNION ALL SELECT min(due) FROM courier_held_key)
+            """);
 
         deleteFresh = Prepare("DELETE FROM courier_outbox WHERE seq = ?");
         deleteFreshRange = Prepare("DELETE FROM courier_outbox WHERE seq BETWEEN ? AND ?");
-        deleteHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ?");
+        forgetFresh = Prepare("DELETE FROM courier_outbox WHERE seq = ? AND event_id = ?");
+        forgetHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ? AND event_id = ?");
 
-        holdFresh = Prepare(
-            $"INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error) SELECT {HeldColumns}, 1, ?, ? FROM "
-            + "courier_outbox WHERE seq = ?");
-        holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = attempts + 1, due = ?, error = ? WHERE seq = ?");
-        // All that wait with one key are due together, so that they are read together and in order.
-        holdKey = Prepare("UPDATE courier_outbox_held SET due = ? WHERE partition_key = ? AND due IS NOT NULL");
+        holdFresh = Prepare($"""
+            INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
+            SELECT {HeldColumns}, ?, ?, ? FROM courier_outbox WHERE seq = ?
+            """);
+        holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
+        holdKey = Prepare("INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
+        freeKey = Prepare("UPDATE courier_held_key SET due = ?, flows = 1 WHERE partition_key = ?");
+        dropKeys = Prepare("""
+            DELETE FROM courier_held_key WHERE NOT EXISTS (
+                SELECT 1 FROM courier_outbox_held h
+                WHERE h.partition_key = courier_held_key.partition_key AND h.partition_key IS NOT NULL
+                    AND h.due IS NOT NULL)
+            """);
         holdFollowers = Prepare($"""
             INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
-            SELECT {HeldColumns}, 0,
-                (SELECT h.due FROM courier_outbox_held h WHERE h.partition_key = o.partition_key AND h.due IS NOT NULL
-                    LIMIT 1),
-                   'waits behind an earlier event with its partition key'
+            SELECT {HeldColumns}, 0, added, '{Marking.Follows}'
             FROM (SELECT * FROM courier_outbox ORDER BY seq LIMIT ?) o
-            WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL
-                AND due IS NOT NULL)
+            WHERE partition_key IN (SELECT partition_key FROM courier_held_key)
             ORDER BY seq
             """);
         deleteFollowers = Prepare("""
             DELETE FROM courier_outbox WHERE seq IN (
                 SELECT seq FROM (SELECT seq, partition_key FROM courier_outbox ORDER BY seq LIMIT ?)
-                WHERE partition_key IN (SELECT partition_key FROM courier_outbox_held WHERE partition_key IS NOT NULL
-                    AND due IS NOT NULL))
+                WHERE partition_key IN (SELECT partition_key FROM courier_held_key))
             """);
 
         isInInbox = Prepare(InboxReader.IsThere);
@@ -84,44 +103,97 @@ internal sealed class StoreStatements : IDisposable
 
     /// <summary>
     /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare,
-    /// its fresh events are moved behind it, in one transaction with the reading: none can slip in between.
+    /// its fresh events are moved behind it, a batch at a time, and the others read besides, in one transaction.
     /// </summary>
     public OutboxBatch ReadOutbox(int limit, long now)
     {
-        if (holdsKeys.Scalar() is null) return Read(limit, now);
+        if (holdsKeys.Scalar() is null) return Read(fresh, limit, now);
         return InTransaction(() =>
         {
+            dropKeys.Run();
             holdFollowers.Bind(1, limit).Run();
             deleteFollowers.Bind(1, limit).Run();
-            return Read(limit, now);
+            return Read(freshBesides, limit, now);
         });
     }
 
-    private OutboxBatch Read(int limit, long now)
+    private OutboxBatch Read(Statement freshRows, int limit, long now)
     {
-        // Half of a batch at the most is for events that have failed before: however many there are, fresh ones get
-        // through.
+        // A quarter of a batch at the most is for events that have failed before, and another for those that follow
+        // them: however many there are, fresh ones get through.
+        var quarter = Math.Max(1, limit / 4);
         var rows = new List<OutboxRow>();
-        due.Bind(1, now).Bind(2, Math.Max(1, limit / 2));
-        while (due.Step()) rows.Add(new OutboxRow(-due.Int64(0), (int)due.Int64(5), EventOf(due)));
+        Take(due.Bind(1, now).Bind(2, quarter), rows, -1);
+        var keys = new List<(string Key, bool Flows)>();
+        dueKeys.Bind(1, now).Bind(2, quarter);
+        while (dueKeys.Step()) keys.Add((dueKeys.Text(0)!, dueKeys.Int64(1) != 0));
+        var ofKeys = 0;
+        foreach (var (key, flows) in keys)
+        {
+            if (ofKeys >= quarter) break;
+            var before = rows.Count;
+            Take(ofKey.Bind(1, key).Bind(2, flows ? quarter - ofKeys : 1), rows, -1);
+            ofKeys += rows.Count - before;
+        }
 
-        fresh.Bind(1, Math.Max(1, limit - rows.Count));
-        while (fresh.Step()) rows.Add(new OutboxRow(fresh.Int64(0), 0, EventOf(fresh)));
-
-        return new OutboxBatch(rows, nextDue.Scalar() is { } at ? TimeSpan.FromMilliseconds(at - now) : null);
+        var held = rows.Count;
+        var bytes = Take(freshRows.Bind(1, limit), rows, 1);
+        return new OutboxBatch(
+            rows, nextDue.Scalar() is { } at ? TimeSpan.FromMilliseconds(at - now) : null,
+            rows.Count - held == limit || bytes >= Budget.Bytes);
     }
 
-    public bool Mark(long term, IReadOnlyList<RelayMark> marks, long now) => InTransaction(() =>
+    /// <summary>
+    /// Takes rows until they have the limit of bytes, one at the least. Fresh ones have their own number; held ones,
+    /// from another table, have theirs negated.
+    /// </summary>
+    private static long Take(Statement statement, List<OutboxRow> rows, int sign)
     {
-        if (isTerm.Bind(1, term).Scalar() is null) return false;
-        if (TakenWithoutGaps(marks))
+        long bytes = 0;
+        while (statement.Step())
         {
-            deleteFreshRange.Bind(1, marks[0].Row.Row).Bind(2, marks[^1].Row.Row).Run();
-            return true;
+            var @event = new EncodedEvent(
+                statement.Text(1)!, statement.Text(2)!, statement.Text(3), statement.Blob(4));
+            rows.Add(new OutboxRow(sign * statement.Int64(0), (int)statement.Int64(5), @event));
+            bytes += @event.Json.Length;
+            if (bytes < Budget.Bytes) continue;
+            statement.Reset();
+            break;
         }
-        foreach (var mark in marks) Mark(mark, now);
+        return bytes;
+    }
+
+    public bool Mark(long term, OutboxMarks marks, long now) => InTransaction(() =>
+    {
+        var leads = isTerm.Bind(1, term).Scalar() is not null;
+        Forget(marks.Forgotten, leads);
+        if (!leads) return false;
+        foreach (var row in marks.Held)
+        {
+            (row.Row < 0 ? holdAgain : holdFresh)
+                .Bind(1, row.Attempts).Bind(2, Due(row.After)).Bind(3, row.Reason).Bind(4, Math.Abs(row.Row)).Run();
+            if (row.Row > 0) deleteFresh.Bind(1, row.Row).Run();
+        }
+        foreach (var key in marks.Keys) holdKey.Bind(1, key.Key).Bind(2, Due(key.After)).Run();
+        foreach (var key in marks.Freed) freeKey.Bind(1, now).Bind(2, key).Run();
         return true;
+
+        long? Due(TimeSpan? after) => after is { } time ? now + (long)time.TotalMilliseconds : null;
     });
+
+    private void Forget(IReadOnlyList<OutboxRow> rows, bool leads)
+    {
+        // The common case: all were fresh, and no row lies between them that was not read; one statement does.
+        if (leads && rows is [{ IsHeld: false } first, ..] && rows[^1].Row - first.Row + 1 == rows.Count)
+        {
+            deleteFreshRange.Bind(1, first.Row).Bind(2, rows[^1].Row).Run();
+            return;
+        }
+        // Another leader may have emptied the table meanwhile, and its numbers have begun again: the event must be the
+        // same.
+        foreach (var row in rows)
+            (row.IsHeld ? forgetHeld : forgetFresh).Bind(1, Math.Abs(row.Row)).Bind(2, row.Event.Id).Run();
+    }
 
     public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) =>
         InboxReader.Look(isInInbox, queue, events);
@@ -139,36 +211,6 @@ internal sealed class StoreStatements : IDisposable
         Connection.Dispose();
     }
 
-    // Fresh rows have their own number; held ones, from another table, have theirs negated.
-    private void Mark(RelayMark mark, long now)
-    {
-        var (row, isHeld) = (Math.Abs(mark.Row.Row), mark.Row.Row < 0);
-        if (mark.Result.Fate == PublishFate.Taken)
-        {
-            (isHeld ? deleteHeld : deleteFresh).Bind(1, row).Run();
-            return;
-        }
-
-        var again = mark.Result.Fate == PublishFate.Deferred ? now + (long)mark.RetryAfter.TotalMilliseconds
-            : (long?)null;
-        (isHeld ? holdAgain : holdFresh).Bind(1, again).Bind(2, mark.Result.Reason).Bind(3, row).Run();
-        if (!isHeld) deleteFresh.Bind(1, row).Run();
-        if (again is not null && mark.Row.Event.PartitionKey is { } key) holdKey.Bind(1, again).Bind(2, key).Run();
-    }
-
-    /// <summary>
-    /// The common case: all were fresh and are taken, and no row lies between them that was not read; one statement
-    /// does.
-    /// </summary>
-    private static bool TakenWithoutGaps(IReadOnlyList<RelayMark> marks)
-    {
-        var first = marks[0].Row.Row;
-        if (first < 0 || marks[^1].Row.Row - first + 1 != marks.Count) return false;
-        foreach (var mark in marks)
-            if (mark.Result.Fate != PublishFate.Taken) return false;
-        return true;
-    }
-
     private T InTransaction<T>(Func<T> write)
     {
         SqliteFile.Execute(Connection, "BEGIN IMMEDIATE");
@@ -176,8 +218,6 @@ internal sealed class StoreStatements : IDisposable
         SqliteFile.Execute(Connection, "COMMIT");
         return result;
     }
-
-    private static EncodedEvent EventOf(Statement row) => new(row.Text(1)!, row.Text(2)!, row.Text(3), row.Blob(4));
 
     private Statement Prepare(string sql)
     {

@@ -29,8 +29,16 @@ internal static class StoreTables
             due           INTEGER,
             error         TEXT NOT NULL
         );
-        CREATE INDEX courier_outbox_held_due ON courier_outbox_held (due);
-        CREATE INDEX courier_outbox_held_key ON courier_outbox_held (partition_key) WHERE partition_key IS NOT NULL;
+        CREATE INDEX courier_outbox_held_due ON courier_outbox_held (due) WHERE partition_key IS NULL;
+        CREATE INDEX courier_outbox_held_behind ON courier_outbox_held (partition_key, seq)
+            WHERE partition_key IS NOT NULL AND due IS NOT NULL;
+
+        -- Partition keys with held events: those are due together, and only the oldest is tried until it has gone.
+        CREATE TABLE courier_held_key (
+            partition_key TEXT PRIMARY KEY,
+            due           INTEGER NOT NULL,
+            flows         INTEGER NOT NULL
+        ) WITHOUT ROWID;
 
         -- The relay that leads, and how it does. The term grows with every change of the leader.
         CREATE TABLE courier_relay (

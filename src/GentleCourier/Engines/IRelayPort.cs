@@ -18,18 +18,20 @@ public interface IRelayPort
 
     /// <summary>
     /// Reads events that may be relayed now: fresh ones in the order in which they were added, and held ones that are
-    /// due. Rows are found by being there, never by an id that was seen before: transactions commit out of order.
+    /// due: those without a partition key each by itself; of a key that is due the oldest one alone, or, once that has
+    /// gone, all that wait. Rows are found by being there, never by an id that was seen before: transactions commit out
+    /// of order. Call it from one place at a time.
     /// </summary>
-    /// <param name="limit">About how many.</param>
+    /// <param name="limit">About how many; fewer, where they have more than <see cref="Budget.Bytes"/>.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Writes down what the broker did with a batch: taken events leave, deferred ones are held until they are due
-    /// again, refused ones are set aside with the reason. Changes nothing where <paramref name="term"/> is over.
+    /// Writes down what the broker did with a batch. What is forgotten has been published, and is forgotten whoever
+    /// leads; everything else is done only where <paramref name="term"/> is not over.
     /// </summary>
     /// <returns>Whether the term was still this relay's.</returns>
-    Task<bool> MarkAsync(long term, IReadOnlyList<RelayMark> marks, CancellationToken cancellationToken = default);
+    Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Finds out whether the outbox and the broker's queues are in one database, so that events need not leave it on
@@ -66,18 +68,36 @@ public interface IDirectWay
 /// <param name="DueIn">
 /// How long it is until the next held event is due, by the database's clock; null where there is none.
 /// </param>
-public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn);
+/// <param name="IsFull">Whether a limit ended the reading, so that there may be more.</param>
+public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn, bool IsFull = false);
 
 /// <summary>One event in an outbox.</summary>
-/// <param name="Row">Its number in the outbox.</param>
-/// <param name="Attempts">How many times it has been deferred.</param>
+/// <param name="Row">The engine's number of it, above 0 for a fresh one and below for one that is held.</param>
+/// <param name="Attempts">How many times it has been deferred by itself.</param>
 /// <param name="Event">The event.</param>
-public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event);
+public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event)
+{
+    /// <summary>Whether it was tried before, or waits behind one that was.</summary>
+    public bool IsHeld => Row < 0;
+}
 
-/// <summary>What becomes of one row.</summary>
-/// <param name="Row">The row, as it was read.</param>
-/// <param name="Result">What the broker did with it.</param>
-/// <param name="RetryAfter">
-/// For a deferred row: how long it is held, and every waiting row with its partition key.
-/// </param>
-public readonly record struct RelayMark(OutboxRow Row, PublishResult Result, TimeSpan RetryAfter);
+/// <summary>What becomes of a batch, as plain sets of rows.</summary>
+/// <param name="Forgotten">Rows, as they were read, that the broker has taken.</param>
+/// <param name="Held">Rows that are held from now on, or still.</param>
+/// <param name="Keys">Partition keys, each once, whose held events are not due before their time.</param>
+/// <param name="Freed">Partition keys whose oldest held event has gone: all that waits with them is due.</param>
+public sealed record OutboxMarks(
+    IReadOnlyList<OutboxRow> Forgotten, IReadOnlyList<HeldRow> Held, IReadOnlyList<HeldKey> Keys,
+    IReadOnlyList<string> Freed);
+
+/// <summary>A row that is held.</summary>
+/// <param name="Row">The row, as it was read: a fresh one moves to those that are held.</param>
+/// <param name="Attempts">How many times it has been deferred by itself; 0 where it waits behind another.</param>
+/// <param name="After">When it is due, if it has no partition key; null: never, it is refused.</param>
+/// <param name="Reason">Why.</param>
+public readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason);
+
+/// <summary>A partition key whose events are held, so that they stay in order.</summary>
+/// <param name="Key">The key.</param>
+/// <param name="After">When the oldest of them is tried again, from now on.</param>
+public readonly record struct HeldKey(string Key, TimeSpan After);

@@ -6,11 +6,6 @@ namespace GentleCourier.Engines;
 /// </summary>
 internal static class Routing
 {
-    /// <summary>
-    /// The largest event that is taken, in bytes. A database could hold more; a queue of such events would not be one.
-    /// </summary>
-    public const int LargestEvent = 4 * 1024 * 1024;
-
     /// <summary>Deals the events out.</summary>
     /// <param name="events">
     /// The batch; events with the same partition key stay in their order, so one that is deferred holds back the later
@@ -27,10 +22,11 @@ internal static class Routing
         for (var i = 0; i < events.Count; i++)
         {
             var @event = events[i];
-            if (@event.Json.Length > LargestEvent)
+            if (@event.Json.Length > Budget.LargestEvent)
             {
                 results[i] = PublishResult.Refused(
-                    $"the event has {@event.Json.Length:N0} bytes, and {broker} takes {LargestEvent:N0} at the most");
+                    $"the event has {@event.Json.Length:N0} bytes, and {broker} takes {Budget.LargestEvent:N0} at the "
+                    + "most");
             }
             else if (@event.PartitionKey is { } key && deferredKeys?.Contains(key) == true)
             {

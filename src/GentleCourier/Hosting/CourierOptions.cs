@@ -1,4 +1,5 @@
 using System.Text.Json;
+using GentleCourier.Engines;
 using GentleCourier.Events;
 
 namespace GentleCourier;
@@ -30,7 +31,7 @@ public sealed class CourierOptions
     public bool CreateMissing { get; set; } = true;
 
     /// <summary>
-    /// The largest event that may be published, in bytes of its JSON, 1,024 to 16,777,216. Default: 256 KiB.
+    /// The largest event that may be published, in bytes of its JSON, 1,024 to 4,194,304. Default: 256 KiB.
     /// </summary>
     public int MaxEventBytes { get; set; } = 256 * 1024;
 
@@ -46,7 +47,7 @@ public sealed class CourierOptions
             Source.Length is 0 or > 255 || !Uri.IsWellFormedUriString(Source, UriKind.RelativeOrAbsolute)))
             yield return $"Source must be a URI reference of up to 255 characters, such as /skerryline/harbour, but is "
                 + $"'{Source}'";
-        if (MaxEventBytes is < 1024 or > 16 * 1024 * 1024)
-            yield return $"MaxEventBytes must be 1,024 to 16,777,216, but is {MaxEventBytes}";
+        if (MaxEventBytes is < 1024 or > Budget.LargestEvent)
+            yield return $"MaxEventBytes must be 1,024 to {Budget.LargestEvent:N0}, but is {MaxEventBytes}";
     }
 }

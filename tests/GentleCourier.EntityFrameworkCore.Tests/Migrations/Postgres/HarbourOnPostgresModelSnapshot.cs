@@ -100,6 +100,29 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.ToTable("Boardings");
                 });
 
+            modelBuilder.Entity("courier.held_key", b =>
+                {
+                    b.Property<string>("partition_key")
+                        .HasColumnType("text")
+                        .HasColumnName("partition_key")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime>("due")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("due")
+                        .HasColumnOrder(2);
+
+                    b.Property<bool>("flows")
+                        .HasColumnType("boolean")
+                        .HasColumnName("flows")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("partition_key")
+                        .HasName("held_key_pkey");
+
+                    b.ToTable("held_key", "courier");
+                });
+
             modelBuilder.Entity("courier.inbox", b =>
                 {
                     b.Property<string>("queue")
@@ -189,10 +212,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("outbox_held_pkey");
 
                     b.HasIndex("due")
-                        .HasDatabaseName("outbox_held_due");
+                        .HasDatabaseName("outbox_held_due")
+                        .HasFilter("partition_key IS NULL");
 
-                    b.HasIndex("partition_key")
-                        .HasDatabaseName("outbox_held_key")
+                    b.HasIndex("partition_key", "id")
+                        .HasDatabaseName("outbox_held_behind")
                         .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
 
                     b.ToTable("outbox_held", "courier");
@@ -209,6 +233,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnType("text")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
+
+                    b.Property<long>("place")
+                        .HasColumnType("bigint")
+                        .HasColumnName("place")
+                        .HasColumnOrder(7);
 
                     b.Property<string>("relay")
                         .HasColumnType("text")
@@ -247,6 +276,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         new
                         {
                             id = 1,
+                            place = 0L,
                             term = 0L,
                             until = new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc),
                             waits = false

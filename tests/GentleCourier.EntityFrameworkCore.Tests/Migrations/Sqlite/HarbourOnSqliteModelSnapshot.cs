@@ -78,6 +78,28 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("Boardings");
                 });
 
+            modelBuilder.Entity("courier.courier_held_key", b =>
+                {
+                    b.Property<string>("partition_key")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("partition_key")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("due")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("due")
+                        .HasColumnOrder(2);
+
+                    b.Property<int>("flows")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("flows")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("partition_key");
+
+                    b.ToTable("courier_held_key", (string)null);
+                });
+
             modelBuilder.Entity("courier.courier_inbox", b =>
                 {
                     b.Property<string>("queue")
@@ -165,11 +187,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("seq");
 
                     b.HasIndex("due")
-                        .HasDatabaseName("courier_outbox_held_due");
+                        .HasDatabaseName("courier_outbox_held_due")
+                        .HasFilter("partition_key IS NULL");
 
-                    b.HasIndex("partition_key")
-                        .HasDatabaseName("courier_outbox_held_key")
-                        .HasFilter("partition_key IS NOT NULL");
+                    b.HasIndex("partition_key", "seq")
+                        .HasDatabaseName("courier_outbox_held_behind")
+                        .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
 
                     b.ToTable("courier_outbox_held", (string)null);
                 });

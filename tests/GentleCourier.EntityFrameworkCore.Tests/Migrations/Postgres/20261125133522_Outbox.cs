@@ -30,6 +30,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 });
 
             migrationBuilder.CreateTable(
+                name: "held_key",
+                schema: "courier",
+                columns: table => new
+                {
+                    partition_key = table.Column<string>(type: "text", nullable: false),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    flows = table.Column<bool>(type: "boolean", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("held_key_pkey", x => x.partition_key);
+                });
+
+            migrationBuilder.CreateTable(
                 name: "inbox",
                 schema: "courier",
                 columns: table => new
@@ -100,7 +114,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     term = table.Column<long>(type: "bigint", nullable: false),
                     until = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
                     error = table.Column<string>(type: "text", nullable: true),
-                    waits = table.Column<bool>(type: "boolean", nullable: false)
+                    waits = table.Column<bool>(type: "boolean", nullable: false),
+                    place = table.Column<long>(type: "bigint", nullable: false)
                 },
                 constraints: table =>
                 {
@@ -128,8 +143,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
             migrationBuilder.InsertData(
                 schema: "courier",
                 table: "relay",
-                columns: new[] { "id", "error", "relay", "term", "until", "waits" },
-                values: new object[] { 1, null, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
+                columns: new[] { "id", "error", "place", "relay", "term", "until", "waits" },
+                values: new object[] { 1, null, 0L, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
 
             migrationBuilder.InsertData(
                 schema: "courier",
@@ -143,17 +158,18 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
+                name: "outbox_held_behind",
+                schema: "courier",
+                table: "outbox_held",
+                columns: new[] { "partition_key", "id" },
+                filter: "partition_key IS NOT NULL AND due IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "outbox_held_due",
                 schema: "courier",
                 table: "outbox_held",
-                column: "due");
-
-            migrationBuilder.CreateIndex(
-                name: "outbox_held_key",
-                schema: "courier",
-                table: "outbox_held",
-                column: "partition_key",
-                filter: "partition_key IS NOT NULL AND due IS NOT NULL");
+                column: "due",
+                filter: "partition_key IS NULL");
         }
 
         /// <inheritdoc />
@@ -161,6 +177,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
         {
             migrationBuilder.DropTable(
                 name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "held_key",
+                schema: "courier");
 
             migrationBuilder.DropTable(
                 name: "inbox",

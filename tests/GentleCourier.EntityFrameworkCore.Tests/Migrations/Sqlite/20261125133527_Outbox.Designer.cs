@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261125130224_Outbox")]
+    [Migration("20261125133527_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -79,6 +79,28 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasIndex("Tap");
 
                     b.ToTable("Boardings");
+                });
+
+            modelBuilder.Entity("courier.courier_held_key", b =>
+                {
+                    b.Property<string>("partition_key")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("partition_key")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("due")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("due")
+                        .HasColumnOrder(2);
+
+                    b.Property<int>("flows")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("flows")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("partition_key");
+
+                    b.ToTable("courier_held_key", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_inbox", b =>
@@ -168,11 +190,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("seq");
 
                     b.HasIndex("due")
-                        .HasDatabaseName("courier_outbox_held_due");
+                        .HasDatabaseName("courier_outbox_held_due")
+                        .HasFilter("partition_key IS NULL");
 
-                    b.HasIndex("partition_key")
-                        .HasDatabaseName("courier_outbox_held_key")
-                        .HasFilter("partition_key IS NOT NULL");
+                    b.HasIndex("partition_key", "seq")
+                        .HasDatabaseName("courier_outbox_held_behind")
+                        .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
 
                     b.ToTable("courier_outbox_held", (string)null);
                 });

@@ -25,6 +25,19 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
+                name: "courier_held_key",
+                columns: table => new
+                {
+                    partition_key = table.Column<string>(type: "TEXT", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: false),
+                    flows = table.Column<int>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_held_key", x => x.partition_key);
+                });
+
+            migrationBuilder.CreateTable(
                 name: "courier_inbox",
                 columns: table => new
                 {
@@ -121,15 +134,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
-                name: "courier_outbox_held_due",
+                name: "courier_outbox_held_behind",
                 table: "courier_outbox_held",
-                column: "due");
+                columns: new[] { "partition_key", "seq" },
+                filter: "partition_key IS NOT NULL AND due IS NOT NULL");
 
             migrationBuilder.CreateIndex(
-                name: "courier_outbox_held_key",
+                name: "courier_outbox_held_due",
                 table: "courier_outbox_held",
-                column: "partition_key",
-                filter: "partition_key IS NOT NULL");
+                column: "due",
+                filter: "partition_key IS NULL");
         }
 
         /// <inheritdoc />
@@ -137,6 +151,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
         {
             migrationBuilder.DropTable(
                 name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "courier_held_key");
 
             migrationBuilder.DropTable(
                 name: "courier_inbox");
