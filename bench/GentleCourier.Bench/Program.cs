@@ -22,7 +22,7 @@ IBenchmark[] all =
     new FullJourney(0), new FullJourney(1_000_000),
     new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new ContextOutbox(),
         new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000),
-        new PostgresReceive(1_000_000),
+        new PostgresReceive(1_000_000), new PostgresHeldSnapshot(),
     new PostgresReceive(1_000_000, leased: false), new PostgresJourney(),
 ];
 if (names.Find(name => all.All(b => b.Name != name)) is { } unknown)

@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
 using NpgsqlTypes;
 
 namespace GentleCourier.Bench.Postgres;
@@ -19,7 +20,10 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
 
     public int Events => 100_000;
 
-    public async Task<double> OursAsync(Workshop workshop)
+    public Task<double> OursAsync(Workshop workshop) => RelayAsync(oneDatabase, Events, _ => Task.CompletedTask);
+
+    /// <summary>The relay's rate, in databases of its own that something may have happened to before.</summary>
+    public static async Task<double> RelayAsync(bool oneDatabase, int events, Func<IHost, Task> before)
     {
         await using var server = new ServerWorkshop();
         var target = ServerWorkshop.AddressOfNew("target");
@@ -28,10 +32,11 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
         var host = server.Host(harbour, target, _ => { });
         var store = host.Services.GetRequiredService<IStorePort>();
         await store.PrepareAsync(create: true);
+        await before(host);
         var outbox = host.Services.GetRequiredService<IOutbox>();
         await using (var connection = await store.OpenConnectionAsync())
         {
-            foreach (var chunk in Enumerable.Range(0, Events).Chunk(10_000))
+            foreach (var chunk in Enumerable.Range(0, events).Chunk(10_000))
             {
                 await using var transaction = await connection.BeginTransactionAsync();
                 await outbox.AddManyAndCommitAsync(transaction, chunk.Select(i => EventDraft.Of(Workshop.Tap(i))));
@@ -40,8 +45,8 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
 
         var began = Stopwatch.GetTimestamp();
         await host.StartAsync();
-        while ((await broker.ReadFiguresAsync()).Single().Ready < Events) await Task.Delay(5);
-        return Workshop.Rate(Events, began);
+        while ((await broker.ReadFiguresAsync()).Single().Ready < events) await Task.Delay(5);
+        return Workshop.Rate(events, began);
     }
 
     public async Task<double> BareAsync(Workshop workshop)

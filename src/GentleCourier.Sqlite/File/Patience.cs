@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using Microsoft.Data.Sqlite;
@@ -28,10 +29,15 @@ internal static unsafe partial class Patience
         }
     }
 
+    // Waiting blocks the thread, so that a thread waits for one lock at a time.
+    [ThreadStatic]
+    private static long began;
+
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
     private static int Wait(nint limit, int tries)
     {
-        if (tries - ShortSleeps > limit) return 0;
+        if (tries == 0) began = Stopwatch.GetTimestamp();
+        else if (Stopwatch.GetElapsedTime(began).TotalMilliseconds > limit) return 0;
         if (tries < Spins) Thread.SpinWait(20 << tries);
         else _ = usleep(tries < ShortSleeps ? 100u : 1000u);
         return 1;

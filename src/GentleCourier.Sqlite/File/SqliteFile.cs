@@ -48,7 +48,7 @@ internal sealed class SqliteFile
     public SqliteConnection Open() => Open(privateConnections);
 
     /// <summary>Opens a connection for a short use; the caller disposes it, which gives it back to a pool.</summary>
-    public SqliteConnection OpenPooled() => Open(pooledConnections);
+    public SqliteConnection OpenPooled(Func<string, SqliteConnection>? make = null) => Open(pooledConnections, make);
 
     /// <summary>Makes the file where there is none, in a directory that must exist.</summary>
     public void Create()
@@ -76,9 +76,9 @@ internal sealed class SqliteFile
         }
     }
 
-    private SqliteConnection Open(string settings)
+    private SqliteConnection Open(string settings, Func<string, SqliteConnection>? make = null)
     {
-        var connection = new SqliteConnection(settings);
+        var connection = make?.Invoke(settings) ?? new SqliteConnection(settings);
         try
         {
             if (Directory.Exists(Path))

@@ -19,7 +19,7 @@ internal sealed class SqliteStore : IStorePort
     private readonly TimeProvider clock;
     private readonly CommitWatch watch;
     private readonly Signal committed = new();
-    private readonly SemaphoreSlim turn = new(1, 1);
+    private readonly Turns turns;
     private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
     private readonly Lock looking = new();
     private StoreStatements? statements;
@@ -31,6 +31,7 @@ internal sealed class SqliteStore : IStorePort
         this.file = file;
         this.clock = clock;
         watch = new CommitWatch(file, LookAround);
+        turns = new Turns(file);
     }
 
     public string DisplayName => file.DisplayName;
@@ -61,7 +62,7 @@ internal sealed class SqliteStore : IStorePort
     public Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken)
     {
         cancellationToken.ThrowIfCancellationRequested();
-        return Task.FromResult<DbConnection>(file.OpenPooled());
+        return Task.FromResult<DbConnection>(file.OpenPooled(settings => new StoreConnection(settings, turns)));
     }
 
     public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
@@ -147,7 +148,10 @@ internal sealed class SqliteStore : IStorePort
     public async Task<IHandling?> BeginHandlingAsync(
         string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
-        await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
+        turns.RefuseInside(WriteFlow.Current);
+        await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
+        WriteFlow.Current?.Open(turns);
+        StoreConnection.IsInHandling = true;
         var own = work ?? new OwnWork(this);
         try
         {
@@ -157,11 +161,11 @@ internal sealed class SqliteStore : IStorePort
         }
         catch (Exception e)
         {
-            await EndTurnAsync(own).ConfigureAwait(false);
+            await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
             if (e is SqliteException) throw file.Problem(e, "handle an event in");
             throw;
         }
-        await EndTurnAsync(own).ConfigureAwait(false);
+        await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
         return null;
     }
 
@@ -180,7 +184,7 @@ internal sealed class SqliteStore : IStorePort
 
     /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
     private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
-        turn.Wait(0, CancellationToken.None) ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
+        turns.TryTake() ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
 
     /// <summary>On a connection of its own, while another has the turn.</summary>
     private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)
@@ -216,14 +220,14 @@ internal sealed class SqliteStore : IStorePort
         watch.Dispose();
         // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is
         // rolled back when that happens.
-        if (await turn.WaitAsync(LongestFarewell).ConfigureAwait(false)) Close();
+        if (await turns.TryTakeAsync(LongestFarewell).ConfigureAwait(false)) Close();
         lock (looking) inboxReader?.Dispose();
         file.ClosePool();
     }
 
     private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
-        await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
+        await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
         return InTurn(write);
     }
 
@@ -242,7 +246,7 @@ internal sealed class SqliteStore : IStorePort
         }
         finally
         {
-            turn.Release();
+            turns.Give();
         }
     }
 
@@ -262,10 +266,11 @@ internal sealed class SqliteStore : IStorePort
         services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(
             transaction.Connection!, file), c => new ServiceConnection(c, file));
 
-    private async Task EndTurnAsync(IUnitOfWork work)
+    private async Task EndTurnAsync(IUnitOfWork work, WriteFlow? flow)
     {
         await work.EndAsync().ConfigureAwait(false);
-        turn.Release();
+        flow?.Close();
+        turns.Give();
     }
 
     /// <summary>
@@ -329,6 +334,7 @@ internal sealed class SqliteStore : IStorePort
     private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction,
         ServiceConnection service, string queue) : IHandling
     {
+        private readonly WriteFlow? flow = WriteFlow.Current;
         private bool ended;
 
         public DbTransaction Transaction => transaction;
@@ -353,7 +359,7 @@ internal sealed class SqliteStore : IStorePort
         public async ValueTask DisposeAsync()
         {
             if (Interlocked.Exchange(ref ended, true)) return;
-            await store.EndTurnAsync(work).ConfigureAwait(false);
+            await store.EndTurnAsync(work, flow).ConfigureAwait(false);
         }
     }
 }

@@ -161,6 +161,8 @@ internal sealed partial class DeliveryHandler(
         var scope = scopes.CreateAsyncScope();
         await using (scope.ConfigureAwait(false))
         {
+            // What the receiver begins inside its delivery's transaction is told from what others begin meanwhile.
+            WriteFlow.Begin();
             var inbox = new InboxTransaction(inboxStore, binding.Queue, deliveries);
             await using (inbox.ConfigureAwait(false))
             {
