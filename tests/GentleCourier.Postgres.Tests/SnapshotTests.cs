@@ -5,8 +5,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.Postgres.Tests;
 
 /// <summary>
-/// A transaction that somebody has forgotten elsewhere in the server: whatever is deleted since stays in the tables, and
-/// reading must not walk it.
+/// A transaction that somebody has forgotten elsewhere in the server: whatever is deleted since stays in the tables,
+/// and reading must not walk it.
 /// </summary>
 public sealed class SnapshotTests
 {
@@ -51,7 +51,9 @@ public sealed class SnapshotTests
         await next.ResignAsync(term.Value);
     }
 
-    /// <summary>A row behind the place, as a failover that has set numbers back would bring it: it is found all the same.</summary>
+    /// <summary>
+    /// A row behind the place, as a failover that has set numbers back would bring it: it is found all the same.
+    /// </summary>
     [Fact]
     public async Task What_appears_behind_the_place_is_found_when_all_is_looked_at()
     {
@@ -66,7 +68,8 @@ public sealed class SnapshotTests
         await using (var connection = place.Open("harbour"))
         {
             await using var insert = connection.CreateCommand();
-            insert.CommandText = "INSERT INTO courier.outbox (id, event_id, type, event) VALUES (3, '11', 'test.tap', $1)";
+            insert.CommandText =
+                "INSERT INTO courier.outbox (id, event_id, type, event) VALUES (3, '11', 'test.tap', $1)";
             insert.Parameters.Add(new Npgsql.NpgsqlParameter { Value = late.Json.ToArray() });
             await insert.ExecuteNonQueryAsync();
         }

@@ -27,8 +27,8 @@ public sealed class TurnTests
     }
 
     /// <summary>
-    /// Far more writers than threads, each of which awaits something before its commit, while the first has the turn: if
-    /// they blocked threads there would be none on which it could go on.
+    /// Far more writers than threads, each of which awaits something before its commit, while the first has the turn:
+    /// if they blocked threads there would be none on which it could go on.
     /// </summary>
     [Fact]
     public async Task Writers_that_await_before_their_commit_leave_the_threads_to_the_one_that_has_the_turn()
@@ -44,7 +44,8 @@ public sealed class TurnTests
         Assert.True(ThreadPool.ThreadCount < writers, $"{ThreadPool.ThreadCount} threads");
         goOn.SetResult();
         await Task.WhenAll(all).WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == writers, "all are relayed");
+        await Crossing.UntilAsync(
+            async () => (await crossing.FiguresAsync("taps")).Ready == writers, "all are relayed");
     }
 
     [Fact]

@@ -76,8 +76,7 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
             await using var move = ServerWorkshop.Prepare(
                 store,
                 "WITH gone AS (DELETE FROM outbox WHERE id = ANY (ARRAY (SELECT id FROM outbox ORDER BY id LIMIT 500)) "
-                + "RETURNING id, event) "
-                + "INSERT INTO queue (event) SELECT event FROM gone ORDER BY id");
+                + "RETURNING id, event) INSERT INTO queue (event) SELECT event FROM gone ORDER BY id");
             while (await move.ExecuteNonQueryAsync() > 0)
             {
             }

@@ -7,8 +7,8 @@ namespace GentleCourier.Sqlite;
 
 /// <summary>
 /// A connection that the store has opened for the service. Its transactions take their turns with those of all others
-/// that the store has opened, and with the library's own; a statement outside of one waits for the file's lock, as on any
-/// connection.
+/// that the store has opened, and with the library's own; a statement outside of one waits for the file's lock, as on
+/// any connection.
 /// </summary>
 internal sealed class StoreConnection(string settings, Turns turns) : SqliteConnection(settings)
 {
@@ -16,7 +16,9 @@ internal sealed class StoreConnection(string settings, Turns turns) : SqliteConn
 
     private WriteFlow? flow;
 
-    /// <summary>Whether what is begun by this flow belongs to the handling of an event, which has the turn already.</summary>
+    /// <summary>
+    /// Whether what is begun by this flow belongs to the handling of an event, which has the turn already.
+    /// </summary>
     public static bool IsInHandling
     {
         set => InHandling.Value = value;

@@ -32,14 +32,16 @@ internal sealed class Turns(SqliteFile file) : IDisposable
 
     public void Give() => line.Release();
 
-    /// <exception cref="CourierException">This flow of execution has the turn already, and would wait for itself.</exception>
+    /// <exception cref="CourierException">
+    /// This flow of execution has the turn already, and would wait for itself.
+    /// </exception>
     public void RefuseInside(WriteFlow? flow)
     {
         if (flow?.Holds(this) != true) return;
         throw new CourierException(
-            $"a transaction on {file.DisplayName} was begun inside another one, which has to end first: a SQLite file has "
-            + "one writer; work on the connection of the outer transaction (for a receiver, that of its delivery), or end "
-            + "it before, also where the inner one is begun by a task that was started meanwhile");
+            $"a transaction on {file.DisplayName} was begun inside another one, which has to end first: a SQLite file "
+            + "has one writer; work on the connection of the outer transaction (for a receiver, that of its delivery), "
+            + "or end it before, also where the inner one is begun by a task that was started meanwhile");
     }
 
     public void Dispose() => line.Dispose();

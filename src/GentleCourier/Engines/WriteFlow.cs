@@ -1,12 +1,12 @@
 namespace GentleCourier.Engines;
 
 /// <summary>
-/// What a flow of execution holds while it goes on: the only writer's turn of some file, so that to ask for the same once
-/// more, further inside, is refused at once instead of being waited for in vain.
+/// What a flow of execution holds while it goes on: the only writer's turn of some file, so that to ask for the same
+/// once more, further inside, is refused at once instead of being waited for in vain.
 /// </summary>
 /// <remarks>
-/// It is ambient, and flows into whatever is called or started while it is there, not back to callers. So each holder has
-/// one of its own, which it opens and closes.
+/// It is ambient, and flows into whatever is called or started while it is there, not back to callers. So each holder
+/// has one of its own, which it opens and closes.
 /// </remarks>
 internal sealed class WriteFlow
 {

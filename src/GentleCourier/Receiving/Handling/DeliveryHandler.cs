@@ -77,8 +77,7 @@ internal sealed partial class DeliveryHandler(
             {
                 var reason =
                     $"out of attempts: handed over {options.MaxAttempts} times, and the last attempt was never "
-                    + "settled; "
-                    + "its worker was killed or lost its lease";
+                    + "settled; its worker was killed or lost its lease";
                 link.Settle(held, await RejectUnlessHandledAsync(read, reason, null).ConfigureAwait(false));
                 return null;
             }
