@@ -58,7 +58,8 @@ internal sealed class FullJourney(int waiting) : IBenchmark
             await outbox.AddAsync(transaction, tap);
             await transaction.CommitAsync();
         }
-        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || Left(await broker.ReadFiguresAsync()) > waiting)
+        while ((await store.ReadOutboxFiguresAsync()).Waiting > 0
+            || Left(await broker.Reports!.ReadFiguresAsync()) > waiting)
             await Task.Delay(1);
         return Workshop.Rate(Events, began);
 

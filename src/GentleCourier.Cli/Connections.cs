@@ -47,6 +47,10 @@ internal sealed class Connections
 
     public IBroker Broker(ParseResult result) => FindBroker(result) ?? throw NotSaid("broker");
 
+    /// <exception cref="CourierException">Its engine tells nothing of its queues.</exception>
+    public static IBrokerReports ReportsOf(IBroker broker) => broker.Reports ?? throw new CourierException(
+        $"{broker.DisplayName} tells nothing of its queues; use its own tools");
+
     public List<IStorePort> FindStores(ParseResult result)
     {
         string?[] said = result.GetValue(store) is { Length: > 0 } several

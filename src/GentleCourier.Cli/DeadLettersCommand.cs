@@ -44,7 +44,8 @@ internal static class DeadLettersCommand
         {
             await using var broker = connections.Broker(result);
             var most = result.GetValue(limit);
-            var letters = await broker.ReadDeadLettersAsync(result.GetValue(queue), most, cancel);
+            var letters = await Connections.ReportsOf(broker)
+                .ReadDeadLettersAsync(result.GetValue(queue), most, cancel);
             if (result.GetValue(json)) Plain.PrintJson(letters.Select(ForScripts));
             else Print(letters, most,
                 result.GetValue(queue) is { } only ? $"queue {only} of {broker.DisplayName}" : broker.DisplayName);
@@ -57,16 +58,16 @@ internal static class DeadLettersCommand
     {
         var command = new Command(
             "show", "Shows one dead letter whole: reason, exception, stack, times, and the event as it was published.");
-        var number = new Argument<long>("NUMBER") { Description = "The number in the list." };
+        var letterId = new Argument<string>("LETTER") { Description = "Its id in the list." };
         var json = Plain.JsonOption();
-        command.Arguments.Add(number);
+        command.Arguments.Add(letterId);
         command.Options.Add(json);
         var connections = new Connections().AddTo(command, store: false);
         command.SetAction(async (result, cancel) =>
         {
             await using var broker = connections.Broker(result);
-            var wanted = result.GetValue(number);
-            var letter = await broker.FindDeadLetterAsync(wanted, cancel)
+            var wanted = result.GetValue(letterId)!;
+            var letter = await Connections.ReportsOf(broker).FindDeadLetterAsync(wanted, cancel)
                 ?? throw new CourierException(
                     $"there is no dead letter {wanted} in {broker.DisplayName}; `courier dead-letters` lists them");
             if (result.GetValue(json)) Plain.PrintJson(ForScripts(letter));
@@ -83,18 +84,18 @@ internal static class DeadLettersCommand
             return;
         }
         // The reason is what people look for: it has a line of its own, however wide the terminal is.
-        var numbers = letters.Max(l => $"{l.Number}".Length);
+        var ids = letters.Max(l => l.Id.Length);
         var queues = letters.Max(l => l.Queue.Length);
         foreach (var letter in letters)
         {
             var attempts = letter.Attempts == 1 ? "1 attempt " : $"{letter.Attempts} attempts";
             Console.WriteLine(
-                $"{letter.Number.ToString().PadLeft(numbers)}  {letter.Queue.PadRight(queues)}  "
+                $"{letter.Id.PadLeft(ids)}  {letter.Queue.PadRight(queues)}  "
                 + $"{Plain.Time(letter.SetAside)}  {attempts,-11}  {Plain.Line(Identity(letter).Id)}");
-            Console.WriteLine($"{"".PadLeft(numbers)}  {Plain.Line(letter.Reason)}");
+            Console.WriteLine($"{"".PadLeft(ids)}  {Plain.Line(letter.Reason)}");
         }
         if (letters.Count == limit) AnsiConsole.WriteLine($"(the newest {limit}; --limit N for more)");
-        AnsiConsole.WriteLine("courier dead-letters show NUMBER prints one whole");
+        AnsiConsole.WriteLine("courier dead-letters show LETTER prints one whole");
     }
 
     private static void Print(DeadLetter letter)
@@ -102,7 +103,7 @@ internal static class DeadLettersCommand
         var (id, type, source) = Identity(letter);
         var grid = new Grid().AddColumn(new GridColumn().NoWrap()).AddColumn();
         void Row(string name, string value) => grid.AddRow($"[bold]{name}[/]", Markup.Escape(Plain.Line(value)));
-        Row("dead letter", $"{letter.Number}");
+        Row("dead letter", letter.Id);
         Row("queue", letter.Queue);
         Row("reason", letter.Reason);
         Row("event", $"{id}");
@@ -135,7 +136,7 @@ internal static class DeadLettersCommand
         var json = Parse(letter.Json);
         return new
         {
-            letter.Number,
+            letter = letter.Id,
             letter.Queue,
             letter.Reason,
             id, type, source,

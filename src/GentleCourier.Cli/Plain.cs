@@ -44,7 +44,7 @@ internal static class Plain
 
     public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
 
-    public static string Time(DateTimeOffset time) => time.ToString("yyyy-MM-dd HH:mm:ss'Z'");
+    public static string Time(DateTimeOffset? time) => time?.ToString("yyyy-MM-dd HH:mm:ss'Z'") ?? "unknown";
 
     /// <summary>A table without lines: headings, then rows; numbers to the right.</summary>
     public static Table Table(params ReadOnlySpan<(string Title, bool IsNumber)> columns)

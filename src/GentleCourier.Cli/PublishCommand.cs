@@ -64,7 +64,8 @@ internal static class PublishCommand
                 [new EncodedEvent(@event.Id, @event.Type, @event.PartitionKey, encoded)], cancel))[0];
             if (outcome.Fate != PublishFate.Taken)
                 throw new CourierException($"the event was not taken: {outcome.Reason}");
-            var queues = (await broker.ReadTopologyAsync(cancel)).Routes.Where(r => r.Type == @event.Type)
+            var topology = await Connections.ReportsOf(broker).ReadTopologyAsync(cancel);
+            var queues = topology.Routes.Where(r => r.Type == @event.Type)
                 .Select(r => r.Queue).ToList();
             if (result.GetValue(json)) Plain.PrintJson(new { @event.Id, @event.Type, @event.Source, queues });
             else Console.WriteLine($"published {@event.Type} {@event.Id} to {string.Join(", ", queues)}");

@@ -57,15 +57,23 @@ internal static class SchemaCommand
             HelpName = "TYPE=QUEUE",
             Description = "With broker: a route to make, and its queue; may be repeated.",
         };
+        var inOrder = new Option<string[]>("--in-key-order")
+        {
+            HelpName = "NAME",
+            Description = "With broker: a queue to make, whose events of one partition key are handled one at a time "
+                + "and in order; may be repeated.",
+        };
         command.Arguments.Add(part);
         command.Options.Add(queues);
         command.Options.Add(routes);
+        command.Options.Add(inOrder);
         var connections = new Connections().AddTo(command);
         command.SetAction(async (result, cancel) =>
         {
             if (result.GetValue(part) == "store")
             {
-                if (result.GetValue(queues) is { Length: > 0 } || result.GetValue(routes) is { Length: > 0 })
+                if (result.GetValue(queues) is { Length: > 0 } || result.GetValue(routes) is { Length: > 0 }
+                    || result.GetValue(inOrder) is { Length: > 0 })
                     throw new UsageException("a store has no queues or routes; they are the broker's");
                 await using var store = connections.Store(result);
                 await store.PrepareAsync(create: true, cancel);
@@ -75,10 +83,12 @@ internal static class SchemaCommand
 
             await using var broker = connections.Broker(result);
             var wanted = (result.GetValue(routes) ?? []).Select(ParseRoute).ToList();
-            var named = (result.GetValue(queues) ?? []).Concat(wanted.Select(r => r.Queue))
+            var inKeyOrder = result.GetValue(inOrder) ?? [];
+            var named = (result.GetValue(queues) ?? []).Concat(wanted.Select(r => r.Queue)).Concat(inKeyOrder)
                 .Distinct(StringComparer.Ordinal).ToList();
-            await broker.PrepareAsync(new Topology(named, wanted), create: true, cancel);
-            var topology = await broker.ReadTopologyAsync(cancel);
+            await broker.PrepareAsync(
+                new Topology(named, wanted) { InKeyOrder = inKeyOrder }, create: true, cancel);
+            var topology = await Connections.ReportsOf(broker).ReadTopologyAsync(cancel);
             Console.WriteLine(
                 $"the broker in {broker.DisplayName} is up to date: {topology.Queues.Count} queues, "
                 + $"{topology.Routes.Count} routes");

@@ -8,6 +8,8 @@ namespace GentleCourier.Cli;
 internal static class StatusCommand
 {
     private const int HeldShown = 10;
+    // Shorter ones are everyday life.
+    private static readonly TimeSpan WorthSaying = TimeSpan.FromSeconds(10);
 
     public static Command Create()
     {
@@ -31,7 +33,8 @@ internal static class StatusCommand
             if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
 
             var queues = broker is null ? null : new Queues(
-                broker.DisplayName, await broker.ReadFiguresAsync(cancel), await broker.ReadTopologyAsync(cancel));
+                broker.DisplayName, await Connections.ReportsOf(broker).ReadFiguresAsync(cancel),
+                await Connections.ReportsOf(broker).ReadTopologyAsync(cancel));
             var outboxes = new List<Outbox>();
             foreach (var store in stores)
             {
@@ -95,6 +98,12 @@ internal static class StatusCommand
             + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
         AnsiConsole.WriteLine(
             f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
+        if (f.OldestSnapshot > WorthSaying)
+        {
+            AnsiConsole.WriteLine(
+                $"  oldest snapshot {Plain.Age(f.OldestSnapshot)} ({Plain.Line(f.SnapshotHolder!)}): until it ends, "
+                + $"what is deleted stays; about {Plain.Number(f.DeadRows)} dead rows in the outbox");
+        }
         if (f.LastError is not null) AnsiConsole.WriteLine($"  last error: {Plain.Line(f.LastError)}");
         foreach (var held in outbox.Held)
         {
@@ -118,7 +127,8 @@ internal static class StatusCommand
         {
             store = o.Store, o.Figures.Waiting, o.Figures.Held, o.Figures.Refused,
                 oldestAgeSeconds = o.Figures.OldestAge?.TotalSeconds,
-            o.Figures.Relay, o.Figures.LastError,
+            o.Figures.Relay, o.Figures.LastError, o.Figures.DeadRows,
+            oldestSnapshotSeconds = o.Figures.OldestSnapshot?.TotalSeconds, o.Figures.SnapshotHolder,
             heldEvents = o.Held,
         }),
     });

@@ -76,6 +76,20 @@ internal static class PostgresTables
             inbox.Column<int>("copies", "integer").HasDefaultValue(1);
             inbox.HasKey("queue", "source", "event_id").HasName("inbox_pkey");
         });
+        model.Add("set_aside", schema, inMigrations, letter =>
+        {
+            letter.Column<string>("id", "text");
+            letter.Column<string>("queue", "text");
+            letter.Column<string>("reason", "text");
+            letter.Column<string>("exception", "text", required: false);
+            letter.Column<string>("message", "text", required: false);
+            letter.Column<string>("stack", "text", required: false);
+            letter.Column<int>("attempts", "integer");
+            letter.Column<string>("worker", "text");
+            letter.Column<DateTime>("set_aside", Time);
+            letter.Column<byte[]>("event", "bytea");
+            letter.HasKey("id").HasName("set_aside_pkey");
+        });
         model.Add("store_version", schema, inMigrations, version =>
         {
             version.Column<int>("version", "integer");

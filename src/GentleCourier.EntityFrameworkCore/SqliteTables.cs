@@ -62,6 +62,20 @@ internal static class SqliteTables
             inbox.Column<int>("copies", "INTEGER").HasDefaultValue(1);
             inbox.HasKey("queue", "source", "event_id");
         });
+        model.Add("courier_set_aside", null, inMigrations, letter =>
+        {
+            letter.Column<string>("id", "TEXT");
+            letter.Column<string>("queue", "TEXT");
+            letter.Column<string>("reason", "TEXT");
+            letter.Column<string>("exception", "TEXT", required: false);
+            letter.Column<string>("message", "TEXT", required: false);
+            letter.Column<string>("stack", "TEXT", required: false);
+            letter.Column<int>("attempts", "INTEGER");
+            letter.Column<string>("worker", "TEXT");
+            letter.Column<long>("set_aside", "INTEGER");
+            letter.Column<byte[]>("event", "BLOB");
+            letter.HasKey("id");
+        });
         model.Add("courier_schema", null, inMigrations, version =>
         {
             version.Column<string>("part", "TEXT");

@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Postgres;
 
@@ -29,10 +30,10 @@ public sealed class PostgresEngine : IEngine
     public bool HoldsPassword(EngineAddress address) => PostgresAddress.Parse(address).HoldsPassword;
 
     /// <inheritdoc/>
-    public IStorePort CreateStore(EngineAddress address, TimeProvider clock) =>
-        new PostgresStore(PostgresAddress.Parse(address), clock);
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
+        new PostgresStore(PostgresAddress.Parse(address), clock, logger);
 
     /// <inheritdoc/>
-    public IBroker CreateBroker(EngineAddress address, TimeProvider clock) =>
-        new PostgresBroker(PostgresAddress.Parse(address), clock);
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
+        new PostgresBroker(PostgresAddress.Parse(address), clock, logger);
 }

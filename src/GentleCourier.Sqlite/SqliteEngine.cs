@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Sqlite;
 
@@ -21,16 +22,16 @@ public sealed class SqliteEngine : IEngine
     public bool HoldsPassword(EngineAddress address) => false;
 
     /// <inheritdoc/>
-    public IStorePort CreateStore(EngineAddress address, TimeProvider clock)
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null)
     {
         ArgumentNullException.ThrowIfNull(address);
-        return new SqliteStore(new SqliteFile(address.Location), clock);
+        return new SqliteStore(new SqliteFile(address.Location), clock, logger);
     }
 
     /// <inheritdoc/>
-    public IBroker CreateBroker(EngineAddress address, TimeProvider clock)
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null)
     {
         ArgumentNullException.ThrowIfNull(address);
-        return new SqliteBroker(new SqliteFile(address.Location), clock);
+        return new SqliteBroker(new SqliteFile(address.Location), clock, logger);
     }
 }

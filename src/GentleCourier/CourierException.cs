@@ -4,4 +4,11 @@ namespace GentleCourier;
 /// A store or a broker cannot do what was asked. The message is for a person: what was tried, on what, what came
 /// back, and what to do next; it never holds a secret.
 /// </summary>
-public sealed class CourierException(string message, Exception? inner = null) : Exception(message, inner);
+public class CourierException(string message, Exception? inner = null) : Exception(message, inner)
+{
+    /// <summary>
+    /// Whether the same may succeed later without anybody doing anything here: the place is away, full, busy, or
+    /// refuses for the moment. False for what somebody has to mend: a wrong name, password, setting or table.
+    /// </summary>
+    public bool IsTransient { get; init; }
+}

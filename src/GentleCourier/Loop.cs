@@ -1,3 +1,4 @@
+using System.Numerics;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Logging.Abstractions;
 
@@ -11,11 +12,14 @@ namespace GentleCourier;
 /// <param name="firstRest">Bound of the rest after a first failure; it doubles with each further one.</param>
 /// <param name="longestRest">Its cap.</param>
 /// <param name="clock">Measures the rests.</param>
-/// <param name="logger">Is told of failures; one that fails itself does no harm.</param>
+/// <param name="logger">
+/// Is told of failures: of the first, and of further ones more and more rarely, unless they are others. A logger that
+/// fails itself does no harm.
+/// </param>
 internal sealed partial class Loop(
     string name, TimeSpan firstRest, TimeSpan longestRest, TimeProvider clock, ILogger? logger = null)
 {
-    private readonly ILogger logger = logger ?? NullLogger.Instance;
+    private readonly ILogger logger = new SafeLogger(logger ?? NullLogger.Instance);
     private int failures;
 
     /// <summary>How many steps have failed in a row.</summary>
@@ -50,27 +54,50 @@ internal sealed partial class Loop(
         }
     }
 
+    /// <summary>
+    /// The same on the caller's thread, for what blocks it. It returns when <paramref name="hasEnded"/> says so.
+    /// </summary>
+    /// <param name="step">What to do, again and again.</param>
+    /// <param name="hasEnded">Asked before each step.</param>
+    /// <param name="rest">Blocks for a time, or until it ends.</param>
+    public void Run(Action step, Func<bool> hasEnded, Action<TimeSpan> rest)
+    {
+        while (!hasEnded())
+        {
+            try
+            {
+                step();
+                Succeeded();
+            }
+            catch (Exception) when (hasEnded())
+            {
+                return;
+            }
+            catch (Exception e)
+            {
+                rest(Note(e));
+            }
+        }
+    }
+
     /// <summary>It works: to be called by a step that goes on for long.</summary>
     public void Succeeded()
     {
         if (Interlocked.Exchange(ref failures, 0) is not (> 0 and var before)) return;
         LastError = null;
-        Quietly(() => LogRecovered(logger, name, before));
+        LogRecovered(logger, name, before);
     }
 
     private async Task RestAsync(Exception problem, CancellationToken ending)
     {
-        LastError = Words.Of(problem);
-        var delay = BackOff.Delay(
-            Interlocked.Increment(ref failures), firstRest, longestRest, Random.Shared.NextDouble());
-        Quietly(() => LogFailed(logger, name, LastError, Failures, delay));
+        var delay = Note(problem);
         try
         {
             if (Failed is not null) await Failed(problem, ending).ConfigureAwait(false);
         }
         catch (Exception e) when (!ending.IsCancellationRequested)
         {
-            Quietly(() => LogFailed(logger, name, Words.Of(e), Failures, delay));
+            LogFailed(logger, name, Words.Of(e), Failures, delay);
         }
         catch (Exception)
         {
@@ -80,17 +107,16 @@ internal sealed partial class Loop(
         await Task.Delay(delay, clock, ending).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
     }
 
-    /// <summary>A logger that fails must not end what it is told of.</summary>
-    private static void Quietly(Action log)
+    /// <summary>How long to rest from it.</summary>
+    private TimeSpan Note(Exception problem)
     {
-        try
-        {
-            log();
-        }
-        catch (Exception)
-        {
-            // There is nobody left to tell.
-        }
+        var (said, before) = (Words.Of(problem), LastError);
+        LastError = said;
+        var count = Interlocked.Increment(ref failures);
+        var delay = BackOff.Delay(count, firstRest, longestRest, Random.Shared.NextDouble());
+        if (BitOperations.IsPow2(count) || said != before)
+            LogFailed(logger, name, said, count, delay);
+        return delay;
     }
 
     [LoggerMessage(
@@ -99,20 +125,4 @@ internal sealed partial class Loop(
 
     [LoggerMessage(104, LogLevel.Information, "{Name} works again after {Failures} failures")]
     private static partial void LogRecovered(ILogger logger, string name, int failures);
-}
-
-/// <summary>What an exception says; one whose own text is broken says its name.</summary>
-internal static class Words
-{
-    public static string Of(Exception e)
-    {
-        try
-        {
-            return e.Message;
-        }
-        catch (Exception)
-        {
-            return e.GetType().FullName ?? e.GetType().Name;
-        }
-    }
 }

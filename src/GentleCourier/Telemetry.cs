@@ -12,9 +12,21 @@ internal static class Telemetry
     /// The span in which deliveries are handled: a child of the operation that published the event, or, for a batch,
     /// linked to those that published its events.
     /// </summary>
-    public static Activity? StartProcessing(string queue, IReadOnlyList<ReadDelivery> deliveries)
+    public static Span StartProcessing(string queue, IReadOnlyList<ReadDelivery> deliveries)
     {
-        if (!Source.HasListeners()) return null;
+        if (!Source.HasListeners()) return default;
+        try
+        {
+            return new Span(Start(queue, deliveries));
+        }
+        catch (Exception)
+        {
+            return default;
+        }
+    }
+
+    private static Activity? Start(string queue, IReadOnlyList<ReadDelivery> deliveries)
+    {
         var single = deliveries.Count == 1;
         var contexts = deliveries.Select(d => ContextOf(d.Event));
         var activity = single
@@ -32,4 +44,24 @@ internal static class Telemetry
     private static ActivityContext ContextOf(Event @event) =>
         ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var context) ? context
             : default;
+
+    /// <summary>
+    /// A span, or none. Listeners are others' code: what they throw must not become an event's failure.
+    /// </summary>
+    internal readonly struct Span(Activity? activity) : IDisposable
+    {
+        public void Failed(Exception e) => activity?.SetStatus(ActivityStatusCode.Error, Words.Of(e));
+
+        public void Dispose()
+        {
+            try
+            {
+                activity?.Dispose();
+            }
+            catch (Exception)
+            {
+                // It is over all the same.
+            }
+        }
+    }
 }

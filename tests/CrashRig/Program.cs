@@ -1,5 +1,6 @@
 using System.Data.Common;
 using System.Diagnostics;
+using System.Runtime.InteropServices;
 using GentleCourier;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Configuration;
@@ -10,6 +11,7 @@ using Microsoft.Extensions.Logging;
 // usage: CrashRig publish|relay|receive --Courier:Store=… --Courier:Broker=… [settings]
 // Publishes marks, relays them, or writes them down, until it is done, stopped or killed. Its own settings:
 //   Rig:Fault   where it dies of SIGKILL
+//   Rig:StopAt  where it is asked to stop, as by a deployment, and goes on only once it knows
 //   Rig:Poison  the mark whose handling kills it
 //   Rig:Count   how many marks there are to publish
 var role = args[0];
@@ -22,13 +24,12 @@ builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
 });
 builder.Configuration.AddCommandLine(args[1..]);
 var settings = builder.Configuration;
-if (settings["Rig:Fault"] is { } fault)
+IHost? started = null;
+FaultPoint.Armed = place =>
 {
-    FaultPoint.Armed = place =>
-    {
-        if (place == fault) Die();
-    };
-}
+    if (place == settings["Rig:Fault"]) Die();
+    if (place == settings["Rig:StopAt"]) AskToStop(started!);
+};
 
 builder.Logging.AddSimpleConsole(console => console.SingleLine = true).SetMinimumLevel(LogLevel.Warning);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
@@ -40,7 +41,7 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
         queue.Handle<Mark, WriteMark>();
     });
 });
-var host = builder.Build();
+var host = started = builder.Build();
 if (role == "publish") await PublishAsync();
 else
 {
@@ -84,6 +85,13 @@ async Task PublishAsync()
     }
 }
 
+static void AskToStop(IHost host)
+{
+    _ = Signals.Send(Environment.ProcessId, 15);
+    host.Services.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping.WaitHandle
+        .WaitOne(TimeSpan.FromMinutes(1));
+}
+
 static void Die()
 {
     Process.GetCurrentProcess().Kill();
@@ -122,4 +130,11 @@ internal static class Sql
         }
         return await command.ExecuteNonQueryAsync();
     }
+}
+
+internal static class Signals
+{
+    [DllImport("libc", EntryPoint = "kill")]
+    [DefaultDllImportSearchPaths(DllImportSearchPath.SafeDirectories)]
+    public static extern int Send(int process, int signal);
 }

@@ -55,7 +55,7 @@ public sealed class ServerTests : IDisposable
             await using var link = await direct.OpenLinkAsync("taps", "pier/7", TimeSpan.FromSeconds(30));
             var taken = await link.ReceiveAsync(1, CancellationToken.None);
             await link.SettleAsync(
-                [new(taken[0].Lease, new Outcome.Rejected("no such pier", null))], 0, CancellationToken.None);
+                [new(taken[0], new Outcome.Rejected("no such pier", null))], 0, CancellationToken.None);
         }
         courier.Environment["COURIER_BROKER"] = secret;
         var letters = await courier.RunAsync("dead-letters");

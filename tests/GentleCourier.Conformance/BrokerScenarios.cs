@@ -18,10 +18,10 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
 
         var fares = await broker.OpenLinkAsync("fares", "w", Lease);
         var taken = await fares.ReceiveAsync(10, CancellationToken.None);
-        await fares.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]);
+        await fares.SettledAsync([.. taken.Select(d => new Settlement(d, Outcome.Accepted))]);
         await fares.DisposeAsync();
 
-        var figures = await broker.ReadFiguresAsync();
+        var figures = await broker.Reports!.ReadFiguresAsync();
         Assert.Equal([("deck-count", 2), ("fares", 0), ("notices", 0)], figures.Select(f => (f.Queue, (int)f.Ready!)));
     }
 
@@ -43,34 +43,35 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         Assert.All(
             await link.SettledAsync(
             [
-                new(taken[0].Lease, Outcome.Accepted),
-                new(taken[1].Lease, Outcome.Released),
-                new(taken[2].Lease, new Outcome.Modified(TimeSpan.FromMinutes(1), "the printer is on fire")),
-                new(taken[3].Lease, new Outcome.Rejected("no such pier", new Failure("T", "M", "S"))),
+                new(taken[0], Outcome.Accepted),
+                new(taken[1], Outcome.Released),
+                new(taken[2], new Outcome.Modified(TimeSpan.FromMinutes(1), "the printer is on fire")),
+                new(taken[3], new Outcome.Rejected("no such pier", new Failure("T", "M", "S"))),
             ]),
             Assert.True);
 
-        var figures = (await broker.ReadFiguresAsync())[0];
+        var figures = (await broker.Reports!.ReadFiguresAsync())[0];
         Assert.Equal((1, 0, 1, 1),
             ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!, (int)figures.DeadLetters!));
         Assert.Equal(TimeSpan.FromSeconds(2), figures.OldestAge);
-        var waiting = await broker.PeekAsync("taps", 10);
+        var waiting = await broker.Reports!.PeekAsync("taps", 10);
         Assert.Equal([(2, 0, QueuedState.Ready), (3, 1, QueuedState.Scheduled)],
             waiting.Select(e => (Crossing.NumberOf(e.Json), e.Attempts, e.State)));
         Assert.Equal("the printer is on fire", waiting[1].LastError);
 
-        var letter = Assert.Single(await broker.ReadDeadLettersAsync("taps", 10));
+        var letter = Assert.Single(await broker.Reports!.ReadDeadLettersAsync("taps", 10));
         Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"),
             (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
         Assert.Equal(letter.FirstAttempt + TimeSpan.FromSeconds(2), letter.SetAside);
         Assert.Equal(4, Crossing.NumberOf(letter.Json));
-        Assert.Equal(letter.Number, (await broker.FindDeadLetterAsync(letter.Number))!.Number);
-        Assert.Null(await broker.FindDeadLetterAsync(letter.Number + 1));
+        Assert.Equal(letter.Id, (await broker.Reports!.FindDeadLetterAsync(letter.Id))!.Id);
+        Assert.Null(await broker.Reports!.FindDeadLetterAsync(letter.Id + "1"));
+        Assert.Null(await broker.Reports!.FindDeadLetterAsync("the seventh"));
 
         // The released one comes as if it had never been handed over, the modified one after its delay.
         var again = await link.ReceiveAsync(10, CancellationToken.None);
         Assert.Equal((2, 1), (Crossing.NumberOf(Assert.Single(again).Json), again[0].Attempt));
-        await link.SettledAsync([new(again[0].Lease, Outcome.Accepted)]);
+        await link.SettledAsync([new(again[0], Outcome.Accepted)]);
         var later = link.ReceiveAsync(10, CancellationToken.None);
         clock.Advance(TimeSpan.FromMinutes(1));
         var retried = Assert.Single(await later.WaitAsync(Crossing.Limit));
@@ -89,7 +90,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         var held = await first.ReceiveAsync(2, CancellationToken.None);
 
         clock.Advance(Lease / 2);
-        Assert.Equal([true], await first.RenewAsync([held[0].Lease], CancellationToken.None));
+        Assert.Equal([true], await first.RenewAsync([held[0]], CancellationToken.None));
         clock.Advance((Lease / 2) + TimeSpan.FromSeconds(1));
 
         // Only the second was not renewed; it goes to another worker, and the attempt of the first counts.
@@ -101,14 +102,14 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         Outcome[] outcomes = [Outcome.Accepted, Outcome.Released, new Outcome.Modified(default, "e"),
             new Outcome.Rejected("r", null)];
         foreach (var outcome in outcomes)
-            Assert.Equal([false], await first.SettledAsync([new(held[1].Lease, outcome)]));
-        Assert.Equal([false], await first.RenewAsync([held[1].Lease], CancellationToken.None));
-        Assert.Equal(3, (await broker.ReadFiguresAsync())[0].InHand);
+            Assert.Equal([false], await first.SettledAsync([new(held[1], outcome)]));
+        Assert.Equal([false], await first.RenewAsync([held[1]], CancellationToken.None));
+        Assert.Equal(3, (await broker.Reports!.ReadFiguresAsync())[0].InHand);
 
-        Assert.Equal([true], await first.SettledAsync([new(held[0].Lease, Outcome.Accepted)]));
+        Assert.Equal([true], await first.SettledAsync([new(held[0], Outcome.Accepted)]));
         Assert.Equal(
-            [true, true], await second.SettledAsync([.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]));
-        Assert.Equal([false], await second.SettledAsync([new(taken[0].Lease, Outcome.Accepted)]));
+            [true, true], await second.SettledAsync([.. taken.Select(d => new Settlement(d, Outcome.Accepted))]));
+        Assert.Equal([false], await second.SettledAsync([new(taken[0], Outcome.Accepted)]));
     }
 
     [Fact]
@@ -155,7 +156,33 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => waiting);
         await broker.PublishAsync([Crossing.TapEvent(1)]);
-        Assert.Equal(1, (await broker.ReadFiguresAsync())[0].Ready);
+        Assert.Equal(1, (await broker.Reports!.ReadFiguresAsync())[0].Ready);
+    }
+
+    [Fact]
+    public async Task A_hand_over_keeps_to_the_budget_of_bytes_whatever_the_credit()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        await broker.PublishAsync([.. Enumerable.Range(0, 5).Select(Largest)]);
+        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+
+        var first = await link.ReceiveAsync(10, CancellationToken.None);
+        Assert.Equal([0, 1, 2, 3], first.Select(d => Crossing.NumberOf(d.Json)));
+        Assert.True(first.Sum(d => (long)d.Json.Length) <= Budget.Bytes);
+        var settled = await link.SettleAsync(
+            [.. first.Select(d => new Settlement(d, Outcome.Accepted))], 10, CancellationToken.None);
+        Assert.Equal(4, Crossing.NumberOf(Assert.Single(settled.Deliveries).Json));
+
+        static EncodedEvent Largest(int number)
+        {
+            var small = Crossing.TapEvent(number);
+            var json = new byte[Budget.LargestEvent];
+            json.AsSpan().Fill((byte)' ');
+            small.Json.CopyTo(json);
+            return small with { Json = json };
+        }
     }
 
     [Fact]
@@ -183,7 +210,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
                     var taken = await link.ReceiveAsync(1 + worker * 7, done.Token);
                     foreach (var delivery in taken) seen.Add(Crossing.NumberOf(delivery.Json));
                     Assert.All(await link.SettledAsync(
-                        [.. taken.Select(d => new Settlement(d.Lease, Outcome.Accepted))]), Assert.True);
+                        [.. taken.Select(d => new Settlement(d, Outcome.Accepted))]), Assert.True);
                     if (seen.Count >= Count) await done.CancelAsync();
                 }
             }
@@ -195,8 +222,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await receiving.WaitAsync(Crossing.Limit);
         Assert.Equal(Enumerable.Range(0, Count), seen.Order());
         Assert.Equal(
-            (0, 0), ((int)(await crossing.Broker().ReadFiguresAsync())[0].Ready!,
-            (int)(await crossing.Broker().ReadFiguresAsync())[0].InHand!));
+            (0, 0), ((int)(await crossing.Reports.ReadFiguresAsync())[0].Ready!,
+            (int)(await crossing.Reports.ReadFiguresAsync())[0].InHand!));
     }
 
     [Fact]
@@ -226,7 +253,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         await Task.WhenAll(Enumerable.Range(0, 8).Select(
             i => Task.Run(() => crossing.RouteAsync(("test.tap", $"queue-{i}"), ("test.tap", "shared")))));
-        var topology = await crossing.Broker().ReadTopologyAsync();
+        var topology = await crossing.Reports.ReadTopologyAsync();
         Assert.Equal(9, topology.Queues.Count);
         Assert.Equal(9, topology.Routes.Count);
     }

@@ -64,7 +64,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
                 return Task.FromResult(cancelled.Task.IsCompleted);
             },
             "its token is cancelled");
-        Assert.Equal([true], await link.SettledAsync([new Settlement(taken.Lease, Outcome.Accepted)]));
+        Assert.Equal([true], await link.SettledAsync([new Settlement(taken, Outcome.Accepted)]));
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
 
@@ -110,7 +110,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         await stopping.WaitAsync(Crossing.Limit);
         Assert.Single(log.Taps);
         Assert.True(await crossing.FiguresAsync("taps") is { Ready: 499, InHand: 0 });
-        Assert.All(await crossing.Broker().PeekAsync("taps", 500), e => Assert.Equal(0, e.Attempts));
+        Assert.All(await crossing.Reports.PeekAsync("taps", 500), e => Assert.Equal(0, e.Attempts));
     }
 
     [Fact]

@@ -19,6 +19,9 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     public string BrokerAddress => place.Broker;
 
+    /// <summary>The engine of services that are built from now on: the place's own, or one that a test names.</summary>
+    public IEngine Engine { get; set; } = place.Engine;
+
     /// <summary>Changes what a store or a broker records of its tables, as a newer release would.</summary>
     public async Task RecordAsync(string part, DbConnection connection, string values) => await connection.ExecuteAsync(
         "UPDATE " + string.Format(System.Globalization.CultureInfo.InvariantCulture, place.RecordOf(part), values));
@@ -34,6 +37,9 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     /// <summary>The test's own broker, beside those of the services.</summary>
     public IBroker Broker() => shared ??= AnotherBroker();
+
+    /// <summary>What the broker tells.</summary>
+    public IBrokerReports Reports => Broker().Reports!;
 
     /// <summary>A broker with connections of its own.</summary>
     public IBroker AnotherBroker(TimeProvider? clock = null) =>
@@ -72,7 +78,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         services?.Invoke(builder.Services);
         builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
         {
-            courier.AddEngine(place.Engine);
+            courier.AddEngine(Engine);
             configure?.Invoke(courier);
         });
         var host = builder.Build();
@@ -118,7 +124,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         Publishing.Marking.Of([.. rows.Take(results.Length)], results, _ => after);
 
     public async Task<QueueFigures> FiguresAsync(string queue) =>
-        (await Broker().ReadFiguresAsync()).Single(f => f.Queue == queue);
+        (await Reports.ReadFiguresAsync()).Single(f => f.Queue == queue);
 
     /// <summary>Waits until everything published by the harbour has been relayed, and all taps are settled.</summary>
     public Task SettledAsync(int deadLetters = 0) => UntilAsync(

@@ -59,7 +59,7 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap");
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all is relayed");
-        var relayed = (await crossing.Broker().PeekAsync("taps", 10_000)).Select(e => Crossing.NumberOf(e.Json))
+        var relayed = (await crossing.Reports.PeekAsync("taps", 10_000)).Select(e => Crossing.NumberOf(e.Json))
             .Distinct().ToList();
         Assert.Equal(committed.Order(), relayed.Order());
         foreach (var writer in relayed.GroupBy(number => number / Each)) Assert.Equal(writer.Order(), writer);
@@ -111,8 +111,8 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour");
         await Task.WhenAll(Enumerable.Range(0, 100).Select(i => Task.Run(() => harbour.PublishAsync(new Tap(i)))));
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 100, "all are relayed");
-        var numbers = (await crossing.Broker().PeekAsync("taps", 1000)).Select(e => Crossing.NumberOf(e.Json));
+            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 100, "all are relayed");
+        var numbers = (await crossing.Reports.PeekAsync("taps", 1000)).Select(e => Crossing.NumberOf(e.Json));
         Assert.Equal(Enumerable.Range(0, 100), numbers.Order());
     }
 }

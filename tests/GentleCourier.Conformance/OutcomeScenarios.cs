@@ -10,7 +10,7 @@ namespace GentleCourier.Conformance;
 public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
 {
     private static async Task<QueuedEvent> OnlyEventAsync(Crossing crossing) =>
-        Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
+        Assert.Single(await crossing.Reports.PeekAsync("taps", 10));
 
     private static Task<IHost> StartFaresAsync(
         Crossing crossing, Log log, Action<QueueBinding>? bind = null, TimeProvider? clock = null) =>
@@ -63,7 +63,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, queue => queue.RejectOn<IOException>());
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        var letter = (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0];
+        var letter = (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0];
         Assert.Equal(1, letter.Attempts);
         Assert.StartsWith(
             "useless to try again: DirectoryNotFoundException: no such pier", letter.Reason, StringComparison.Ordinal);
@@ -84,7 +84,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(
             "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till "
             + "is jammed",
-            (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+            (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
     }
 
     [Fact]
@@ -108,7 +108,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(
             "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of "
             + "00:00:00.5000000",
-            (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+            (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
     }
@@ -158,7 +158,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.Contains(reports.Lines, line => line.Contains(
             "test.tap 0 ran longer than its limit of 00:05:00 and ignores its cancellation", StringComparison.Ordinal));
         Assert.All(
-            await broker.PeekAsync("taps", 10), e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
+            await crossing.Reports.PeekAsync("taps", 10),
+            e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
 
         finish.SetResult();
         await late.Task.WaitAsync(Crossing.Limit);
@@ -246,7 +247,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         finish.SetResult();
         await stopping.WaitAsync(Crossing.Limit);
         Assert.Single(log.Taps);
-        Assert.All(await crossing.Broker().PeekAsync("taps", 10),
+        Assert.All(await crossing.Reports.PeekAsync("taps", 10),
             e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
         Assert.Equal(4, (await crossing.FiguresAsync("taps")).Ready);
     }

@@ -41,7 +41,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 2, 3, 4, 5], log.Taps.Where(t => t.Data.Number == 1).Select(t => t.Attempt));
         Assert.Single(log.Taps, t => t.Data.Number == 2);
-        var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync(null, 10));
+        var letter = Assert.Single(await crossing.Reports.ReadDeadLettersAsync(null, 10));
         Assert.Equal(5, letter.Attempts);
         Assert.Equal(
             "failed all 5 attempts; the last with InvalidOperationException: no fare for this pier", letter.Reason);
@@ -81,7 +81,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await crossing.Broker().PublishAsync([new EncodedEvent("x", "test.tap", null, bytes)]);
 
         await crossing.SettledAsync(deadLetters: 1);
-        var letter = Assert.Single(await crossing.Broker().ReadDeadLettersAsync("taps", 10));
+        var letter = Assert.Single(await crossing.Reports.ReadDeadLettersAsync("taps", 10));
         Assert.Equal(1, letter.Attempts);
         Assert.Contains(reason, letter.Reason, StringComparison.Ordinal);
         Assert.Equal(bytes, letter.Json.ToArray());
@@ -113,7 +113,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log);
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1, "Atlantis"));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Equal("there is no pier 'Atlantis'", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason);
+        Assert.Equal("there is no pier 'Atlantis'", (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
         Assert.Single(log.Taps);
     }
 
@@ -149,7 +149,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
             async () => (await fares.Store().ReadOutboxFiguresAsync()).Waiting == 0, "the charge is relayed");
         Assert.Equal(3, log.Taps.Count);
         Assert.Equal([7], await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge"));
-        Assert.Equal([7], (await crossing.Broker().PeekAsync("charges", 10)).Select(e => Crossing.NumberOf(e.Json)));
+        Assert.Equal([7], (await crossing.Reports.PeekAsync("charges", 10)).Select(e => Crossing.NumberOf(e.Json)));
         Assert.Equal(1, Assert.Single(await fares.Store().ReadInboxAsync("taps")).Copies);
     }
 
@@ -277,7 +277,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await stopping.WaitAsync(Crossing.Limit);
 
         Assert.Equal([0], log.Taps.Select(t => t.Data.Number));
-        var left = await crossing.Broker().PeekAsync("taps", 10);
+        var left = await crossing.Reports.PeekAsync("taps", 10);
         Assert.Equal([1, 2, 3, 4, 5, 6, 7], left.Select(e => Crossing.NumberOf(e.Json)));
         Assert.All(left, e => Assert.Equal((QueuedState.Ready, 0), (e.State, e.Attempts)));
 
@@ -307,7 +307,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await started.Task.WaitAsync(Crossing.Limit);
         await fares.StopAsync().WaitAsync(Crossing.Limit);
-        var left = Assert.Single(await crossing.Broker().PeekAsync("taps", 10));
+        var left = Assert.Single(await crossing.Reports.PeekAsync("taps", 10));
         Assert.Equal((QueuedState.Ready, 0), (left.State, left.Attempts));
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
     }
@@ -368,12 +368,13 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
             clock.Advance(TimeSpan.FromSeconds(15));
             var due = clock.GetUtcNow().AddSeconds(29);
             await Crossing.UntilAsync(
-                async () => (await broker.PeekAsync("taps", 1))[0].Until >= due, "the lease is renewed");
+                async () => (await broker.Reports!.PeekAsync("taps", 1))[0].Until >= due, "the lease is renewed");
         }
-        var held = Assert.Single(await broker.PeekAsync("taps", 10));
+        var held = Assert.Single(await broker.Reports!.PeekAsync("taps", 10));
         Assert.Equal((QueuedState.InHand, 1), (held.State, held.Attempts));
         finish.SetResult();
-        await Crossing.UntilAsync(async () => (await broker.PeekAsync("taps", 10)).Count == 0, "it is settled");
+        await Crossing.UntilAsync(
+            async () => (await broker.Reports!.PeekAsync("taps", 10)).Count == 0, "it is settled");
         Assert.Single(log.Taps);
     }
 
@@ -436,7 +437,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, limits => (limits.Inbox, limits.MaxAttempts) = (false, 1));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Contains("received without an inbox", (await crossing.Broker().ReadDeadLettersAsync(null, 1))[0].Reason,
+        Assert.Contains("received without an inbox", (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason,
             StringComparison.Ordinal);
     }
 }

@@ -23,8 +23,8 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         var broker = crossing.Broker();
         await Crossing.UntilAsync(
-            async () => (await broker.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
-        Assert.Equal([3, 5], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
+            async () => (await broker.Reports!.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
+        Assert.Equal([3, 5], (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
         var held = await harbour.Store().ReadHeldAsync(10);
@@ -34,8 +34,9 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         // Once it has a route everything follows, in order.
         await crossing.RouteAsync(("test.charged", "taps"));
         await Crossing.UntilAsync(
-            async () => (await broker.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
-        Assert.Equal([3, 5, 1, 2, 4], (await broker.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
+            async () => (await broker.Reports!.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
+        Assert.Equal(
+            [3, 5, 1, 2, 4], (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "all are marked");
     }
@@ -53,7 +54,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await AddAsync(harbour.Store(), large, Crossing.TapEvent(2, "a"));
 
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
+            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
         var refused = Assert.Single(await harbour.Store().ReadHeldAsync(10));
@@ -86,7 +87,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 9, "all are relayed");
         Assert.Equal(
             Enumerable.Range(1, 9),
-                (await crossing.Broker().PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
+                (await crossing.Reports.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
     }
 
     /// <summary>A publish that outlasts the lease: the leader stays it, and each event is published once.</summary>
@@ -146,7 +147,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.charged", "taps"));
         await Crossing.UntilAsync(
             async () => (await crossing.FiguresAsync("taps")).Ready == Waiting + Others, "all are relayed");
-        var relayed = (await crossing.Broker().PeekAsync("taps", Waiting + Others))
+        var relayed = (await crossing.Reports.PeekAsync("taps", Waiting + Others))
             .Select(e => Crossing.NumberOf(e.Json));
         Assert.Equal(
             Enumerable.Range(Waiting, Others).Concat(Enumerable.Range(0, Waiting)), relayed);
@@ -170,7 +171,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         await crossing.RouteAsync(("test.tap", "taps"));
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 10, "the broker has them");
+            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 10, "the broker has them");
         await Crossing.UntilAsync(async () => (
             await harbour.Store().ReadOutboxFiguresAsync()) is { Waiting: 0, LastError: null }, "the error is gone");
     }
@@ -185,17 +186,17 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         using (var rig = new Rig(crossing, "relay", "harbour", $"Rig:Fault={FaultPoint.PublishedNotMarked}"))
             Assert.Equal(Rig.Killed, await rig.EndsAsync());
-        Assert.Equal(20, (await crossing.Broker().ReadFiguresAsync())[0].Ready);
+        Assert.Equal(20, (await crossing.Reports.ReadFiguresAsync())[0].Ready);
         Assert.Equal(20, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
 
         await crossing.StartAsync("harbour");
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
+            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
         var log = new Log();
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
+            async () => (await crossing.Reports.ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
         Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
@@ -244,7 +245,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         await harbour.PublishAsync(new Tap(1));
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().ReadFiguresAsync())[0].Ready == 1, "the leader relays");
+            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 1, "the leader relays");
         // On a busy machine its lease may be over for a moment, and nobody's; it is never the other's while it lives.
         Assert.True((await harbour.Store().ReadOutboxFiguresAsync()).Relay is var leader
             && (leader is null || leader == first), leader);
@@ -253,7 +254,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await harbour.PublishAsync(new Tap(2));
         // The first one may have been killed before it marked its event, which comes twice then.
         await Crossing.UntilAsync(
-            async () => (await crossing.Broker().PeekAsync("taps", 10)).Any(e => Crossing.NumberOf(e.Json) == 2),
+            async () => (await crossing.Reports.PeekAsync("taps", 10)).Any(e => Crossing.NumberOf(e.Json) == 2),
                 "the other relays");
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is { } other && other != first,

@@ -56,7 +56,7 @@ public sealed class OneDatabaseTests
     }
 
     private static async Task<List<int>> QueueAsync(Crossing crossing, string queue) =>
-        [.. (await crossing.Broker().PeekAsync(queue, 100)).Select(e => Crossing.NumberOf(e.Json))];
+        [.. (await crossing.Reports.PeekAsync(queue, 100)).Select(e => Crossing.NumberOf(e.Json))];
 
     [Fact]
     public async Task Batches_move_in_order_into_every_queue_that_is_routed()

@@ -60,7 +60,7 @@ public sealed class OverlapTests
             foreach (var relay in relays) relay.Dispose();
         }
         var committed = await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap ORDER BY 1");
-        var relayed = (await crossing.Broker().PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json))
+        var relayed = (await crossing.Reports.PeekAsync("taps", 2 * Count)).Select(e => Crossing.NumberOf(e.Json))
             .ToList();
         // A relay that was killed publishes again; where there is nothing between publishing and marking, it does not.
         Assert.Equal(committed, (inOneDatabase ? relayed : relayed.Distinct()).Order());

@@ -10,12 +10,18 @@ public sealed class CompetingTests : CompetingScenarios<Databases>;
 
 public sealed class CrashTests : CrashScenarios<Databases>;
 
+public sealed class KeyOrderTests : KeyOrderScenarios<Databases>;
+
 public sealed class OutboxTests : OutboxScenarios<Databases>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Databases>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
+public sealed class PushingTests : PushingScenarios<Databases>;
+
 public sealed class RelayTests : RelayScenarios<Databases>;
+
+public sealed class StandstillTests : StandstillScenarios<Databases>;
 
 public sealed class UpgradeTests : UpgradeScenarios<Databases>;

@@ -3,6 +3,7 @@ using System.Security.Cryptography.X509Certificates;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
 
 namespace GentleCourier.Postgres.Tests;
 
@@ -212,7 +213,8 @@ public sealed class ServerTests
 
         await Crossing.UntilAsync(
             async () => (await PatientlyAsync(() => harbour.Store().ReadOutboxFiguresAsync())).Waiting == 0
-                && (await PatientlyAsync(() => fares.Services.GetRequiredService<IBroker>().ReadFiguresAsync()))
+                && (await PatientlyAsync(
+                    () => fares.Services.GetRequiredService<IBroker>().Reports!.ReadFiguresAsync()))
                     .Single() is { Ready: 0, InHand: 0, Scheduled: 0 },
             "all is handled");
         var ledger = Ledger.Balance(
@@ -221,6 +223,34 @@ public sealed class ServerTests
         Assert.True(ledger.Balances,
             $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");
         Assert.True(ledger.Published > 80);
+    }
+
+    [Fact]
+    public async Task A_process_that_starts_while_its_server_is_away_works_once_it_is_there()
+    {
+        using var server = SharedServer.Start();
+        await using var crossing = new Crossing(new Databases(server));
+        var log = new Log();
+        // All is made once, while it is there.
+        await (await StartAsync(server.Password)).StopAsync();
+        server.Stop(immediately: false);
+        var fares = await StartAsync(server.Password);
+        server.Start();
+        var broker = fares.Services.GetRequiredService<IBroker>();
+        await PatientlyAsync(() => broker.PublishAsync([Crossing.TapEvent(1)]));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is handled");
+
+        var error = await Assert.ThrowsAsync<CourierException>(() => StartAsync("wrong"));
+        Assert.Contains("the server refuses the user 'owner'", error.Message, StringComparison.Ordinal);
+
+        Task<IHost> StartAsync(string password) => crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            new()
+            {
+                ["Courier:Store"] = $"{crossing.StoreAddress("fares")}?password={Uri.EscapeDataString(password)}",
+                ["Courier:Broker"] = $"{crossing.BrokerAddress}?password={Uri.EscapeDataString(password)}",
+            },
+            s => s.AddSingleton(log));
     }
 
     /// <summary>Again and again while the server is away.</summary>

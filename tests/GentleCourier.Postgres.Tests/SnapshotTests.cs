@@ -40,6 +40,14 @@ public sealed class SnapshotTests
         await Crossing.UntilAsync(
             async () => await NumberAsync(place, "SELECT place FROM courier.relay") == All, "the place has followed");
 
+        // People are told of it, and whom to ask.
+        var figures = await crossing.SharedStore("harbour").ReadOutboxFiguresAsync();
+        Assert.True(figures.OldestSnapshot > TimeSpan.Zero);
+        Assert.StartsWith($"process {forgotten.ProcessID}, user ", figures.SnapshotHolder, StringComparison.Ordinal);
+        await Crossing.UntilAsync(
+            async () => (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).DeadRows >= All,
+            "the dead rows are counted");
+
         // A new leader goes on there.
         await harbour.StopAsync();
         var next = crossing.Store("harbour");

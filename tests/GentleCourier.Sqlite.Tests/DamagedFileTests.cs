@@ -34,9 +34,27 @@ public sealed class DamagedFileTests
         return error.Message;
     }
 
-    private static Task ReadBroker(Crossing crossing) => crossing.AnotherBroker().ReadFiguresAsync();
+    private static Task ReadBroker(Crossing crossing) => crossing.AnotherBroker().Reports!.ReadFiguresAsync();
 
     private static Task ReadStore(Crossing crossing) => crossing.Store("harbour").ReadOutboxFiguresAsync();
+
+    [Fact]
+    public async Task A_copy_that_has_a_place_and_is_not_there_is_told_of_and_delays_nobody()
+    {
+        await using var crossing = new Crossing(new Folder());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(1, 3).Select(i => Crossing.TapEvent(i))]);
+        Run(crossing.BrokerFile(), "DELETE FROM courier_copy WHERE id IN (1, 3)");
+        var reports = new Reports();
+        await using var broker = new SqliteEngine().CreateBroker(
+            new("sqlite", crossing.BrokerFile()), TimeProvider.System, reports);
+        await using var link = await broker.OpenLinkAsync("taps", "w", TimeSpan.FromMinutes(1));
+        var taken = await link.ReceiveAsync(10, CancellationToken.None).WaitAsync(Crossing.Limit);
+        Assert.Equal(2, Crossing.NumberOf(Assert.Single(taken).Json));
+        Assert.Equal(["Copy 1 has", "Copy 3 has"], reports.Lines.Select(line => line[..10]));
+        Assert.Equal((0, 1), ((int)(await crossing.FiguresAsync("taps")).Ready!,
+            (int)(await crossing.FiguresAsync("taps")).InHand!));
+    }
 
     [Fact]
     public async Task A_file_that_is_not_there() =>

@@ -10,13 +10,19 @@ public sealed class CompetingTests : CompetingScenarios<Folder>;
 
 public sealed class CrashTests : CrashScenarios<Folder>;
 
+public sealed class KeyOrderTests : KeyOrderScenarios<Folder>;
+
 public sealed class OutboxTests : OutboxScenarios<Folder>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Folder>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
+public sealed class PushingTests : PushingScenarios<Folder>;
+
 public sealed class RelayTests : RelayScenarios<Folder>;
+
+public sealed class StandstillTests : StandstillScenarios<Folder>;
 
 public sealed class UpgradeTests : UpgradeScenarios<Folder>;
 

@@ -122,7 +122,7 @@ public sealed class CreditTests
         Assert.Equal(0, credit.Surplus);
         clock.Advance(TimeSpan.FromMilliseconds(100));
         Assert.Equal(held - 1, credit.Surplus);
-        for (var i = 1; i < held; i++) credit.GivenBack();
+        for (var i = 1; i < held; i++) credit.TakenBack();
         credit.Settled(held - 1);
         Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow));
     }

@@ -1,8 +1,6 @@
 using CsCheck;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
-using Microsoft.Extensions.Logging.Abstractions;
-using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Tests;
 
@@ -53,52 +51,4 @@ public sealed class RelayDecisionTests
         Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRest);
         if (ms <= 1) Assert.True(rest + TimeSpan.FromMilliseconds(ms) >= Pace.Gathering - TimeSpan.FromTicks(2));
     });
-
-    [Fact]
-    public async Task A_loop_survives_whatever_its_step_and_its_logger_throw_and_says_how_it_does()
-    {
-        var clock = new FakeTimeProvider();
-        using var ending = new CancellationTokenSource();
-        var steps = 0;
-        var loop = new Loop(
-            "the tide", TimeSpan.FromSeconds(1), TimeSpan.FromSeconds(8), clock, new BrokenLogger())
-        { Failed = (_, _) => throw new InvalidOperationException("no pen") };
-        var seen = new TaskCompletionSource();
-        var running = loop.RunAsync(
-            async stop =>
-            {
-                steps++;
-                if (steps <= 3) throw new BrokenException();
-                seen.TrySetResult();
-                await Task.Delay(Timeout.Infinite, stop);
-            },
-            ending.Token);
-        while (!seen.Task.IsCompleted)
-        {
-            if (loop.Failures > 0) Assert.Equal(typeof(BrokenException).FullName, loop.LastError);
-            clock.Advance(TimeSpan.FromSeconds(8));
-            await Task.Yield();
-        }
-        Assert.Equal(4, steps);
-        Assert.Equal(3, loop.Failures);
-        await ending.CancelAsync();
-        await running;
-    }
-
-    private sealed class BrokenException : Exception
-    {
-        public override string Message => throw new InvalidOperationException("not even that");
-    }
-
-    private sealed class BrokenLogger : Microsoft.Extensions.Logging.ILogger
-    {
-        public IDisposable? BeginScope<TState>(TState state) where TState : notnull =>
-            NullLogger.Instance.BeginScope(state);
-
-        public bool IsEnabled(Microsoft.Extensions.Logging.LogLevel logLevel) => true;
-
-        public void Log<TState>(
-            Microsoft.Extensions.Logging.LogLevel logLevel, Microsoft.Extensions.Logging.EventId eventId, TState state,
-            Exception? exception, Func<TState, Exception?, string> formatter) => throw new IOException("disk full");
-    }
 }

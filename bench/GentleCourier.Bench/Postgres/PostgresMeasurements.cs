@@ -17,7 +17,7 @@ internal static class PostgresMeasurements
         for (var i = 0; i < 50; i++)
         {
             var began = Stopwatch.GetTimestamp();
-            await broker.ReadFiguresAsync();
+            await broker.Reports!.ReadFiguresAsync();
             reads.Add(Stopwatch.GetElapsedTime(began).TotalMilliseconds);
         }
         Print("reading depth and lag with 1,000,000 waiting", reads[10..]);

@@ -73,7 +73,7 @@ internal static class Chaos
                     long)i * options.ServerKills) await Task.Delay(20, cancel);
                 if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
                 {
-                    var figures = await Play.PatientlyAsync(() => broker.ReadFiguresAsync(cancel), cancel);
+                    var figures = await Play.PatientlyAsync(() => broker.Reports!.ReadFiguresAsync(cancel), cancel);
                     AnsiConsole.MarkupLine(
                         $"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  "
                         + $"{Killed() + serverKilled,4} kills  [grey]waiting: "

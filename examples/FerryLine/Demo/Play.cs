@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text;
 using FerryLine.Contracts;
 using GentleCourier;
@@ -9,7 +10,8 @@ namespace FerryLine.Demo;
 /// <summary>The whole play: set the scene, play the day, wait until all is handled, and draw up the account.</summary>
 internal static class Play
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(55);
+    // For a whole day on a busy machine; and for how long nothing at all may move at its end.
+    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(5), Standstill = TimeSpan.FromSeconds(30);
 
     public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
 
@@ -117,7 +119,7 @@ internal static class Play
                 babble.Add(await BabbleToTheBrokerAsync(broker, played, cancel));
             }
 
-            var figures = await broker.ReadFiguresAsync(cancel);
+            var figures = await broker.Reports!.ReadFiguresAsync(cancel);
             var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled,4}"));
             AnsiConsole.MarkupLine(
                 $"{sailing.Departs[11..16]}  {sailing.Pier,-10} {bySailing[sailing.Id].Count(),4} taps  [grey]waiting: "
@@ -146,6 +148,7 @@ internal static class Play
     {
         await using var harbour = files.OpenStore("Harbour");
         await using var deckCount = files.OpenStore("DeckCount");
+        var (least, since) = (long.MaxValue, Stopwatch.GetTimestamp());
         while (true)
         {
             // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
@@ -156,6 +159,13 @@ internal static class Play
                         .Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
                 cancel);
             if (waiting == 0) return;
+            if (waiting < least) (least, since) = (waiting, Stopwatch.GetTimestamp());
+            if (Stopwatch.GetElapsedTime(since) > Standstill)
+            {
+                throw new TimeoutException(
+                    $"{waiting:N0} events wait, and none has moved for {Standstill.TotalSeconds:0} s; run it again "
+                    + "with --keep DIR and read the logs there");
+            }
             await Task.Delay(50, cancel);
         }
     }
@@ -178,6 +188,6 @@ internal static class Play
 
     private static async Task<long> WaitingAsync(
         IBroker broker, string queue, string other, CancellationToken cancel) =>
-        (await broker.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other)
+        (await broker.Reports!.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other)
             .Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
 }

@@ -24,7 +24,6 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
         {
             // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was
             // killed.
-            settings["Courier:CreateMissing"] = "false";
             settings[$"Courier:Receivers:{queue}:Lease"] = "00:00:02";
         }
         else

@@ -9,13 +9,11 @@ builder.Services.AddSingleton(PriceList.Read(builder.Configuration["FerryLine:Da
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
+    // No key keeps an event from being charged twice: that is the inbox's work, and the ledger would show its failure.
+    .CreateTables("""
+        CREATE TABLE IF NOT EXISTS charge (event_id TEXT NOT NULL, card TEXT NOT NULL, cents INTEGER NOT NULL);
+        CREATE TABLE IF NOT EXISTS card (number TEXT PRIMARY KEY);
+        CREATE INDEX IF NOT EXISTS charge_by_card ON charge (card);
+        """)
     .Receive("fares", queue => queue.Handle<PassengerBoarded, ChargeFare>()));
-var host = builder.Build();
-
-// No key keeps an event from being charged twice: that is the inbox's work, and the ledger would show its failure.
-await host.Services.GetRequiredService<IStore>().CreateTablesAsync("""
-    CREATE TABLE IF NOT EXISTS charge (event_id TEXT NOT NULL, card TEXT NOT NULL, cents INTEGER NOT NULL);
-    CREATE TABLE IF NOT EXISTS card (number TEXT PRIMARY KEY);
-    CREATE INDEX IF NOT EXISTS charge_by_card ON charge (card);
-    """);
-await host.RunAsync();
+await builder.Build().RunAsync();

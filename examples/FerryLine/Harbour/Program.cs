@@ -7,16 +7,16 @@ using GentleCourier;
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives
 // nothing.
 var builder = WebApplication.CreateBuilder(args);
-builder.Services.AddGentleCourier(
-    builder.Configuration.GetSection("Courier"), courier => courier.UseSqlite().UsePostgres());
+builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+    .UseSqlite()
+    .UsePostgres()
+    .CreateTables("""
+        CREATE TABLE IF NOT EXISTS tap (
+            gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL,
+            tapped_at TIMESTAMPTZ NOT NULL);
+        CREATE TABLE IF NOT EXISTS departure (sailing TEXT PRIMARY KEY, event_id TEXT NOT NULL);
+        """));
 var app = builder.Build();
-
-await app.Services.GetRequiredService<IStore>().CreateTablesAsync("""
-    CREATE TABLE IF NOT EXISTS tap (
-        gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL,
-        tapped_at TIMESTAMPTZ NOT NULL);
-    CREATE TABLE IF NOT EXISTS departure (sailing TEXT PRIMARY KEY, event_id TEXT NOT NULL);
-    """);
 
 app.MapGet("/", () => "Harbour is open");
 

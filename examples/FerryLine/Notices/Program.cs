@@ -8,11 +8,9 @@ var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
+    .CreateTables(
+        "CREATE TABLE IF NOT EXISTS notice (event_id TEXT NOT NULL, sailing TEXT NOT NULL, text TEXT NOT NULL);")
     .Receive("notices", queue => queue
         .Handle<SailingDeparted, AnnounceDeparture>()
         .Handle<DeckNearlyFull, AnnounceCrowd>()));
-var host = builder.Build();
-
-await host.Services.GetRequiredService<IStore>().CreateTablesAsync(
-    "CREATE TABLE IF NOT EXISTS notice (event_id TEXT NOT NULL, sailing TEXT NOT NULL, text TEXT NOT NULL);");
-await host.RunAsync();
+await builder.Build().RunAsync();

@@ -1,3 +1,4 @@
+using System.Globalization;
 using GentleCourier.Engines;
 using Npgsql;
 
@@ -47,9 +48,11 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
         return await ReadAsync(sql.DeadLetters, cancellationToken, of, Parameter.Of(limit)).ConfigureAwait(false);
     }
 
-    public async Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
-        (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false))
-            .FirstOrDefault();
+    public async Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken) =>
+        long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+        ? (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false))
+            .FirstOrDefault()
+        : null;
 
     private async Task<List<DeadLetter>> ReadAsync(
         string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
@@ -61,7 +64,7 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
 
         void Read(NpgsqlDataReader row) => letters.Add(new DeadLetter
         {
-            Number = row.GetInt64(0),
+            Id = row.GetInt64(0).ToString(CultureInfo.InvariantCulture),
             Queue = row.GetString(1),
             Reason = row.GetString(2),
             Failure = row.IsDBNull(3) ? null : new Failure(row.GetString(3), row.Text(4) ?? "", row.Text(5) ?? ""),

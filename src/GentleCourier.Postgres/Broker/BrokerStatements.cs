@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using Npgsql;
 
 namespace GentleCourier.Postgres;
@@ -23,14 +24,26 @@ internal sealed class BrokerStatements(PostgresServer server)
         $"{ToTally} SELECT $1, {Slot}, -count(*), count(*) FROM gone HAVING count(*) > 0 {OrAdd}";
 
     public readonly string Routes = server.Sql(
-        "SELECT (SELECT version FROM courier.topology), type, queue FROM courier.topology LEFT JOIN courier.route ON "
-        + "true ORDER BY type, queue");
+        "SELECT (SELECT version FROM courier.topology), type, queue, in_key_order FROM courier.topology "
+        + "LEFT JOIN courier.route ON true ORDER BY type, queue");
 
     public readonly string AddCopies = server.Sql("""
         INSERT INTO courier.copy (queue, arrived, event)
         SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
+
+    // Where a queue is in key order each event has a key: without one of its own, one that nobody else has.
+    public readonly string AddCopiesWithKeys = server.Sql($"""
+        INSERT INTO courier.copy (queue, arrived, event, key)
+        SELECT r.queue, coalesce($1, now()), e.event, CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
+        FROM unnest($2, $3, $4) WITH ORDINALITY AS e (type, event, key, place)
+        CROSS JOIN LATERAL (SELECT queue, in_key_order FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
+        """);
+
+    /// <summary>The key of a copy in a queue in key order.</summary>
+    public static string KeyOf(string key, string place) =>
+        $"coalesce({key}, chr(1) || to_char(clock_timestamp(), 'YYYYMMDDHH24MISSUS') || lpad({place}::text, 20, '0'))";
 
     public readonly string CountAdded = CountCopies(server.SchemaName, "SELECT * FROM unnest($1, $2)");
 
@@ -50,8 +63,24 @@ internal sealed class BrokerStatements(PostgresServer server)
     // The waiting ones are looked for from where the last hand-over ended: what was settled before that lies there
     // until it is cleared away, which may take as long as the longest transaction of the whole database. Now and then,
     // and when there seem to be too few, the caller begins at 0, for what was given back, has lost its lease or was
-    // committed late. Rows are found again by their place, locked as they are.
-    public readonly string HandOver = server.Sql("""
+    // committed late. Rows are found again by their place, locked as they are. Of what is found only as much is taken
+    // as keeps to the budget of bytes, whatever the size of the last.
+    public readonly string HandOver = server.Sql(HandingOver("""
+        SELECT ctid AS place, id, octet_length(event) AS bytes FROM courier.copy
+        WHERE queue = $2 AND id > $3 AND key IS NULL AND (until IS NULL OR until <= coalesce($1, now()))
+        ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED
+        """));
+
+    // Where a queue is in key order, only the first copy of each key may be handed over; the caller goes on behind the
+    // key where it last stopped.
+    public readonly string HandOverInKeyOrder = server.Sql(HandingOver($"{FirstOfKeys("$2", "$3")} LIMIT $4"));
+
+    /// <summary>Hand-overs in key order take turns: two at once could each find that nobody has a key.</summary>
+    public readonly string TakeTurn = server.Sql("SELECT pg_advisory_xact_lock(hashtext('courier.queue'), $1)");
+
+    public readonly string IsInKeyOrder = server.Sql("SELECT in_key_order FROM courier.queue WHERE id = $1");
+
+    private static string HandingOver(string found) => $"""
         WITH taken AS (
             UPDATE courier.copy SET
                 attempts = attempts + 1,
@@ -60,27 +89,64 @@ internal sealed class BrokerStatements(PostgresServer server)
                 error = CASE WHEN until IS NULL THEN error ELSE 'the lease of ' || holder || ' ran out' END,
                 until = coalesce($1, now()) + $5, number = $6, holder = $7
             WHERE ctid = ANY (ARRAY (
-                SELECT ctid FROM courier.copy WHERE queue = $2 AND id > $3
-                    AND (until IS NULL OR until <= coalesce($1, now()))
-                ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED))
-            RETURNING id, attempts, abandoned, event),
+                SELECT place FROM (
+                    SELECT place, sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before
+                    FROM ({found}) AS first) AS next
+                WHERE before <= {Budget.Bytes - Budget.LargestEvent}))
+            RETURNING id, attempts, abandoned, event, key),
         noted AS (
             INSERT INTO courier.link (id, queue, worker, in_hand, until)
             SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5 FROM taken HAVING count(*) > 0 OR $10
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until))
-        SELECT id, attempts, abandoned, event FROM taken
+        SELECT id, attempts, abandoned, event, key FROM taken
+        """;
+
+    /// <summary>
+    /// The first copy of each key, where it may be handed over: not while it comes later, or another of its key is in
+    /// hand. (One that was committed late may be before it; so a few behind it are looked at.) Keys are gone through
+    /// one by one in the index, however many copies each has.
+    /// </summary>
+    private static string FirstOfKeys(string queue, string after) => $"""
+        WITH RECURSIVE keys (key) AS (
+            (SELECT key FROM courier.copy WHERE queue = {queue} AND key > {after} ORDER BY key LIMIT 1)
+            UNION ALL
+            SELECT (SELECT c.key FROM courier.copy c WHERE c.queue = {queue} AND c.key > k.key ORDER BY c.key LIMIT 1)
+            FROM keys k WHERE k.key IS NOT NULL)
+        SELECT f.place, f.id, f.bytes FROM keys k CROSS JOIN LATERAL (
+            SELECT c.ctid AS place, c.id, octet_length(c.event) AS bytes, c.until FROM courier.copy c
+            WHERE c.queue = {queue} AND c.key = k.key ORDER BY c.id LIMIT 1) f
+        WHERE (f.until IS NULL OR f.until <= coalesce($1, now()))
+            AND NOT EXISTS (SELECT FROM courier.later l WHERE l.queue = {queue} AND l.key = k.key)
+            AND NOT EXISTS (
+                SELECT FROM (SELECT n.until FROM courier.copy n WHERE n.queue = {queue} AND n.key = k.key
+                    AND n.id > f.id ORDER BY n.id LIMIT 10) n
+                WHERE n.until > coalesce($1, now()))
+        """;
+
+    /// <summary>All transactions before this one have ended.</summary>
+    public readonly string Ended = PostgresServer.Ended;
+
+    /// <summary>The first copy after a place, in hand or not, and the number of the next transaction.</summary>
+    public readonly string Left = server.Sql("""
+        SELECT (SELECT id FROM courier.copy WHERE queue = $1 AND id > $2 ORDER BY id LIMIT 1),
+            pg_snapshot_xmax(pg_current_snapshot())::text::bigint
         """);
 
     public readonly string NoteInHand = server.Sql("UPDATE courier.link SET in_hand = $2 WHERE id = $1");
 
+    // At the end of the queue; where that is in key order, where it was.
     public readonly string Promote = server.Sql("""
         WITH due AS (
             DELETE FROM courier.later WHERE ctid = ANY (ARRAY (
                 SELECT ctid FROM courier.later WHERE queue = $2 AND due <= coalesce($1, now()) ORDER BY due, id
                     LIMIT 1000 FOR UPDATE SKIP LOCKED))
-            RETURNING *)
+            RETURNING *),
+        in_key_order AS (
+            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key)
+            OVERRIDING SYSTEM VALUE
+            SELECT queue, id, arrived, attempts, first_attempt, error, event, key FROM due WHERE key IS NOT NULL)
         INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event)
-        SELECT queue, arrived, attempts, first_attempt, error, event FROM due ORDER BY due, id
+        SELECT queue, arrived, attempts, first_attempt, error, event FROM due WHERE key IS NULL ORDER BY due, id
         """);
 
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
@@ -103,8 +169,8 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string RetryLater = server.Sql($"""
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
-            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event)
-            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts, first_attempt, $4, event FROM gone)
+            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
+            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts, first_attempt, $4, event, key FROM gone)
         SELECT id, $3 FROM gone
         """);
 
@@ -129,14 +195,16 @@ internal sealed class BrokerStatements(PostgresServer server)
     /// For each queue whether something can be handed over, and how long it is until something falls due or a lease
     /// ends.
     /// </summary>
-    public readonly string Look = server.Sql("""
+    public readonly string Look = server.Sql($"""
         SELECT q.id,
-               EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND (until IS NULL OR until <= coalesce($1, now())))
+               EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.place AND key IS NULL
+                   AND NOT u.in_key_order AND (until IS NULL OR until <= coalesce($1, now())))
+               OR u.in_key_order AND EXISTS ({FirstOfKeys("q.id", "''")})
                OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
                least((SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
                      (SELECT min(until) FROM courier.link WHERE queue = q.id AND in_hand > 0
                          AND until > coalesce($1, now()))) - coalesce($1, now())
-        FROM unnest($2) AS q (id)
+        FROM unnest($2, $3) AS q (id, place) JOIN courier.queue u ON u.id = q.id
         """);
 
     public readonly string Announce = server.Sql(
@@ -145,7 +213,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string ForgetLinks = server.Sql(
         "DELETE FROM courier.link WHERE id = $1 AND in_hand = 0 OR until < now() - interval '1 day'");
 
-    public readonly string Queues = server.Sql("SELECT name FROM courier.queue ORDER BY name");
+    public readonly string Queues = server.Sql("SELECT name, in_key_order FROM courier.queue ORDER BY name");
 
     public readonly string NamedRoutes = server.Sql(
         "SELECT r.type, q.name FROM courier.route r JOIN courier.queue q ON q.id = r.queue ORDER BY 1, 2");
@@ -155,9 +223,24 @@ internal sealed class BrokerStatements(PostgresServer server)
         + "NOTHING");
 
     public readonly string AddRoutes = server.Sql("""
-        INSERT INTO courier.route (type, queue) SELECT r.type, q.id FROM unnest($1, $2) AS r (type, name)
+        INSERT INTO courier.route (type, queue, in_key_order)
+            SELECT r.type, q.id, q.in_key_order FROM unnest($1, $2) AS r (type, name)
             JOIN courier.queue q ON q.name = r.name
         ORDER BY 1, 2 ON CONFLICT DO NOTHING
+        """);
+
+    // Whoever publishes by the old routes is waited for, so that no copy without a key comes afterwards.
+    public readonly string LockRoutes = server.Sql("LOCK TABLE courier.route IN ACCESS EXCLUSIVE MODE");
+
+    // What is there already gets keys of its own: its order is not kept.
+    public readonly string PutInKeyOrder = server.Sql($"""
+        WITH changed AS (
+            UPDATE courier.queue SET in_key_order = true WHERE name = ANY ($1) RETURNING id),
+        routes AS (
+            UPDATE courier.route SET in_key_order = true WHERE queue IN (SELECT id FROM changed)),
+        delayed AS (
+            UPDATE courier.later SET key = {KeyOf("key", "id")} WHERE queue IN (SELECT id FROM changed))
+        UPDATE courier.copy SET key = {KeyOf("key", "id")} WHERE queue IN (SELECT id FROM changed)
         """);
 
     public readonly string ChangeTopology = server.Sql("UPDATE courier.topology SET version = version + 1");

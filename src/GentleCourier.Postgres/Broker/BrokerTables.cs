@@ -9,12 +9,14 @@ internal static class BrokerTables
         new SchemaStep("0.1.0", IsAdditive: false, $"""
         CREATE TABLE courier.queue (
             id   int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-            name text NOT NULL UNIQUE
+            name text NOT NULL UNIQUE,
+            in_key_order boolean NOT NULL DEFAULT false               -- events of one key one at a time
         );
 
         CREATE TABLE courier.route (
             type  text NOT NULL,
             queue int NOT NULL REFERENCES courier.queue,
+            in_key_order boolean NOT NULL DEFAULT false,              -- as its queue
             PRIMARY KEY (type, queue)
         );
 
@@ -22,8 +24,8 @@ internal static class BrokerTables
         CREATE TABLE courier.topology (id int PRIMARY KEY CHECK (id = 1), version bigint NOT NULL);
         INSERT INTO courier.topology VALUES (1, 1);
 
-        -- One copy of an event in one queue, in the order of their numbers. The last four columns say who has it in
-        -- hand, if anybody: a hand-over changes nothing that is indexed, and half of each page is left free for it.
+        -- One copy of an event in one queue, in the order of their numbers. Its last columns but one say who has it
+        -- in hand, if anybody: a hand-over changes nothing that is indexed, and half of each page is left free for it.
         CREATE TABLE courier.copy (
             queue         int NOT NULL,
             id            bigint GENERATED ALWAYS AS IDENTITY,
@@ -36,9 +38,11 @@ internal static class BrokerTables
             until         timestamptz,
             number        bigint,                                     -- drawn for each hand-over
             holder        text,
+            key           text COLLATE "C",                           -- where the queue is in key order
             PRIMARY KEY (queue, id)
         ) WITH (fillfactor = 50, {Schema.ShortLived});
         ALTER TABLE courier.copy ALTER COLUMN event SET STORAGE EXTERNAL;
+        CREATE INDEX copy_key ON courier.copy (queue, key, id) WHERE key IS NOT NULL;
 
         -- A copy that comes again later. When it is due, it goes to the end of its queue.
         CREATE TABLE courier.later (
@@ -50,9 +54,11 @@ internal static class BrokerTables
             first_attempt timestamptz NOT NULL,
             error         text NOT NULL,
             event         bytea NOT NULL,
+            key           text COLLATE "C",
             PRIMARY KEY (queue, due, id)
         ) WITH ({Schema.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
+        CREATE INDEX later_key ON courier.later (queue, key) WHERE key IS NOT NULL;
 
         -- How many copies a queue has, and how many dead letters: the sum over rows of which each connection changes
         -- one, so that counting needs no reading of copies and makes nobody wait.

@@ -4,35 +4,43 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>The queues of each wire type, as they were in one version of the topology.</summary>
-internal sealed record Routes(long Version, IReadOnlyDictionary<string, long[]> Queues);
+internal sealed record Routes(long Version, IReadOnlyDictionary<string, long[]> Queues, bool AnyInKeyOrder);
 
 /// <summary>Queues and routes of a broker.</summary>
 internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql)
 {
     public async Task<Topology> ReadAsync(CancellationToken cancellationToken)
     {
-        var queues = new List<string>();
+        var (queues, inKeyOrder) = (new List<string>(), new List<string>());
         var routes = new List<Route>();
         await server.RunAsync(
             "read",
-            new RoundTrip().Add(sql.Queues, row => queues.Add(row.GetString(0)))
+            new RoundTrip().Add(sql.Queues, AddQueue)
                 .Add(sql.NamedRoutes, row => routes.Add(new Route(row.GetString(0), row.GetString(1)))),
             cancellationToken).ConfigureAwait(false);
-        return new Topology(queues, routes);
+        return new Topology(queues, routes) { InKeyOrder = inKeyOrder };
+
+        void AddQueue(NpgsqlDataReader row)
+        {
+            queues.Add(row.GetString(0));
+            if (row.GetBoolean(1)) inKeyOrder.Add(row.GetString(0));
+        }
     }
 
     public async Task<Routes> ReadRoutesAsync(CancellationToken cancellationToken)
     {
-        var version = 0L;
+        var (version, anyInKeyOrder) = (0L, false);
         var found = new List<(string Type, long Queue)>();
         await server.RunAsync("read", new RoundTrip().Add(sql.Routes, Read), cancellationToken).ConfigureAwait(false);
         return new Routes(version, found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal).ToDictionary(
-            g => g.Key, g => g.ToArray(), StringComparer.Ordinal));
+            g => g.Key, g => g.ToArray(), StringComparer.Ordinal), anyInKeyOrder);
 
         void Read(NpgsqlDataReader row)
         {
             version = row.GetInt64(0);
-            if (!row.IsDBNull(1)) found.Add((row.GetString(1), row.GetInt32(2)));
+            if (row.IsDBNull(1)) return;
+            found.Add((row.GetString(1), row.GetInt32(2)));
+            anyInKeyOrder |= row.GetBoolean(3);
         }
     }
 
@@ -41,19 +49,22 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
         var there = await ReadAsync(cancellationToken).ConfigureAwait(false);
         string[] queues = [.. wanted.Queues.Except(there.Queues)];
         Route[] routes = [.. wanted.Routes.Except(there.Routes)];
-        if (queues.Length == 0 && routes.Length == 0) return;
-        if (!create) throw Missing(queues, routes, null);
+        string[] inKeyOrder = [.. wanted.InKeyOrder.Except(there.InKeyOrder)];
+        if (queues.Length + routes.Length + inKeyOrder.Length == 0) return;
+        if (!create)
+        {
+            throw queues.Length + routes.Length > 0 ? Missing(queues, routes, null)
+                : BrokerProblems.NotInKeyOrder(server.DisplayName, inKeyOrder);
+        }
 
         FaultPoint.Pass(FaultPoint.TopologyNotCommitted);
-        await server.RunAsync(
-            "make queues in",
-            new RoundTrip()
-                // First of all, so that several take turns.
-                .Add(sql.ChangeTopology)
-                .Add(sql.AddQueues, Parameter.Of(queues))
-                .Add(sql.AddRoutes, Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Type)),
-                    Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue))),
-            cancellationToken).ConfigureAwait(false);
+        // The version first of all, so that several take turns. Tables are locked only in what begins as a transaction.
+        var trip = new RoundTrip().Add("BEGIN").Add(sql.ChangeTopology).Add(sql.AddQueues, Parameter.Of(queues));
+        if (inKeyOrder.Length > 0) trip.Add(sql.LockRoutes).Add(sql.PutInKeyOrder, Parameter.Of(inKeyOrder));
+        trip.Add(
+            sql.AddRoutes, Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Type)),
+            Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue))).Add("COMMIT");
+        await server.RunAsync("make queues in", trip, cancellationToken).ConfigureAwait(false);
     }
 
     public async Task<int> IdOfAsync(string queue, CancellationToken cancellationToken)

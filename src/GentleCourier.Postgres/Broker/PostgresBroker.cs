@@ -1,12 +1,13 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using Microsoft.Extensions.Logging;
 using Npgsql;
 
 namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
-internal sealed class PostgresBroker : IBroker
+internal sealed class PostgresBroker : IBroker, IBrokerReports
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -19,22 +20,29 @@ internal sealed class PostgresBroker : IBroker
     private readonly Announcer announcer;
     private readonly Clearing clearing;
     private readonly ConcurrentDictionary<int, Signal> changes = new();
+    private readonly ConcurrentDictionary<int, QueuePlace> places = new();
+    private readonly TimeProvider clock;
     private Routes? routes;
     private bool prepared;
     private bool disposed;
 
-    public PostgresBroker(PostgresAddress address, TimeProvider clock)
+    public PostgresBroker(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
     {
+        this.clock = clock;
         server = new PostgresServer(address, clock);
         sql = new BrokerStatements(server);
         topology = new BrokerTopology(server, sql);
         reports = new BrokerReports(server, sql, topology);
-        watch = new QueueWatch(server, sql, Changed, clock);
+        watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
-        clearing = new Clearing(server, "courier.copy");
+        clearing = new Clearing(server, "courier.copy", logger);
     }
 
     public string DisplayName => server.DisplayName;
+
+    public BrokerAbilities Abilities => BrokerAbilities.All;
+
+    public IBrokerReports Reports => this;
 
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
     {
@@ -60,7 +68,7 @@ internal sealed class PostgresBroker : IBroker
             var known = routes ??= await topology.ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
             var plan = Routing.Deal(events, known.Queues, DisplayName);
             int[] queues = [.. plan.Copies.Select(copy => (int)copy.Queue).Distinct()];
-            var trip = Publishing(events, plan, known.Version);
+            var trip = Publishing(events, plan, known);
             // The first after a pause is announced with its own commit, which has others that announce wait for the
             // disk; under load that is done apart, and once for many.
             var atOnce = queues.Length > 0 && announcer.HasRested;
@@ -82,7 +90,7 @@ internal sealed class PostgresBroker : IBroker
         }
     }
 
-    private RoundTrip Publishing(IReadOnlyList<EncodedEvent> events, Routing.Plan plan, long version)
+    private RoundTrip Publishing(IReadOnlyList<EncodedEvent> events, Routing.Plan plan, Routes known)
     {
         var trip = new RoundTrip();
         if (plan.Copies.Count > 0)
@@ -90,13 +98,16 @@ internal sealed class PostgresBroker : IBroker
             var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken)
                 .ToArray();
             var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
-            trip.Add(
-                sql.AddCopies, server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
-                    Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)));
+            NpgsqlParameter[] copies = [server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
+                Parameter.Of(Array.ConvertAll(taken, i => events[i].Json))];
+            if (!known.AnyInKeyOrder) trip.Add(sql.AddCopies, copies);
+            else trip.Add(
+                sql.AddCopiesWithKeys,
+                [.. copies, Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey))]);
             trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)),
                 Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
         }
-        return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(version));
+        return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(known.Version));
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(
@@ -105,7 +116,11 @@ internal sealed class PostgresBroker : IBroker
         ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        return new PostgresLink(this, server, sql, id, worker, lease);
+        var inKeyOrder = false;
+        await server.RunAsync(
+            "read", new RoundTrip().Add(sql.IsInKeyOrder, row => inKeyOrder = row.GetBoolean(0), Parameter.Of(id)),
+            cancellationToken).ConfigureAwait(false);
+        return new PostgresLink(this, server, sql, id, inKeyOrder, worker, lease);
     }
 
     public async Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken)
@@ -128,10 +143,10 @@ internal sealed class PostgresBroker : IBroker
         return await reports.DeadLettersAsync(queue, limit, cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken)
+    public async Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await reports.FindDeadLetterAsync(number, cancellationToken).ConfigureAwait(false);
+        return await reports.FindDeadLetterAsync(id, cancellationToken).ConfigureAwait(false);
     }
 
     public async ValueTask DisposeAsync()
@@ -144,6 +159,9 @@ internal sealed class PostgresBroker : IBroker
 
     /// <summary>Raised when a queue may have something that it had not before.</summary>
     internal Signal Changed(int queue) => changes.GetOrAdd(queue, static _ => new Signal());
+
+    /// <summary>Up to where a queue is known to be empty.</summary>
+    internal QueuePlace PlaceOf(int queue) => places.GetOrAdd(queue, static (_, clock) => new QueuePlace(clock), clock);
 
     internal QueueWatch Watch => watch;
 

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using GentleCourier.Engines;
 using Npgsql;
 
@@ -5,16 +6,23 @@ namespace GentleCourier.Postgres;
 
 /// <summary>A worker's link to one queue of a <see cref="PostgresBroker"/>.</summary>
 internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server, BrokerStatements sql, int queue,
-    string worker, TimeSpan lease) : IReceivingLink
+    bool inKeyOrder, string worker, TimeSpan lease) : IReceivingLink
 {
     // How long a hand-over may begin where the last one ended, before one begins at the head of the queue again.
     private static readonly TimeSpan LongestRun = TimeSpan.FromMilliseconds(250);
 
     private readonly long link = Random.Shared.NextInt64(1, long.MaxValue);
+    private readonly QueuePlace place = broker.PlaceOf(queue);
     private readonly Lock gate = new();
-    private readonly HashSet<LeaseToken> held = [];
+    private readonly HashSet<HandOver> held = [];
+    // Settling and renewing lock rows hand-over by hand-over, so that two at once could each wait for the other.
+    private readonly SemaphoreSlim writing = new(1, 1);
     private long lastTaken;
+    private string lastKey = "";
     private long beganAtHead;
+    private bool isInKeyOrder = inKeyOrder;
+
+    public TimeSpan? RenewEvery => lease / 3;
 
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
@@ -26,10 +34,10 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             var changed = broker.Changed(queue).Next;
             // A hand-over that a crash of the server undoes has the event handed over again.
             var trip = new RoundTrip().NeedNotSurvive();
-            var deliveries = AddHandOver(trip, credit, fromHead: true, noteAlways: false);
+            var fetch = AddFetch(trip, credit, fromHead: true, inHand: null);
             // It is not cancelled once it has been asked for: what the server has handed over must be received.
             await server.RunAsync("receive from", trip, CancellationToken.None).ConfigureAwait(false);
-            if (Take(deliveries, credit) > 0) return deliveries;
+            if (Take(fetch) is { Count: > 0 } deliveries) return deliveries;
             await broker.Watch.WaitAsync(queue, changed, cancellationToken).ConfigureAwait(false);
         }
     }
@@ -37,43 +45,67 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
     public async Task<Exchange> SettleAsync(
         IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
     {
+        await writing.WaitAsync(cancellationToken).ConfigureAwait(false);
+        try
+        {
+            return await SettleAloneAsync(settlements, credit, cancellationToken).ConfigureAwait(false);
+        }
+        finally
+        {
+            writing.Release();
+        }
+    }
+
+    private async Task<Exchange> SettleAloneAsync(
+        IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
+    {
         var trip = new RoundTrip();
-        var settled = new HashSet<LeaseToken>();
-        AddSettlements(trip, settlements, row => settled.Add(new LeaseToken(row.GetInt64(0), row.GetInt64(1))));
-        lock (gate)
-            foreach (var settlement in settlements) held.Remove(settlement.Lease);
-        List<HandOver> deliveries = [];
-        if (credit > 0) deliveries = AddHandOver(trip, credit, fromHead: false, noteAlways: true);
-        else trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(InHand));
+        var settled = new HashSet<(long Copy, long Number)>();
+        AddSettlements(trip, settlements, row => settled.Add((row.GetInt64(0), row.GetInt64(1))));
+        var left = InHandWithout(settlements);
+        var fetch = credit > 0 ? AddFetch(trip, credit, fromHead: false, left) : null;
+        if (fetch is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
 
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
         await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
 
+        lock (gate)
+            foreach (var settlement in settlements) held.Remove(settlement.Delivery);
         broker.CopiesGone(settled.Count);
-        if (credit > 0) Take(deliveries, credit);
-        if (settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified)) broker.Announce([queue]);
-        return new Exchange([.. settlements.Select(s => settled.Contains(s.Lease))], deliveries);
+        // In key order the next of a key may be handed over, too.
+        if (isInKeyOrder || settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified))
+            broker.Announce([queue]);
+        return new Exchange(
+            [.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], fetch is null ? [] : Take(fetch));
     }
 
     public async Task<IReadOnlyList<bool>> RenewAsync(
-        IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken)
+        IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken)
     {
-        var ours = new HashSet<LeaseToken>();
+        var ours = new HashSet<(long Copy, long Number)>();
         var trip = new RoundTrip().NeedNotSurvive();
-        foreach (var group in leases.GroupBy(l => l.Number))
+        foreach (var group in deliveries.Cast<LeasedCopy>().GroupBy(l => l.Number))
         {
             trip.Add(
-                sql.Renew, row => ours.Add(new LeaseToken(row.GetInt64(0), group.Key)),
+                sql.Renew, row => ours.Add((row.GetInt64(0), group.Key)),
                 Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now,
                     Parameter.Of(lease));
         }
         trip.Add(sql.RenewLink, server.Now, Parameter.Of(lease), Parameter.Of(link));
-        await server.RunAsync("renew leases in", trip, cancellationToken).ConfigureAwait(false);
+        await writing.WaitAsync(cancellationToken).ConfigureAwait(false);
+        try
+        {
+            await server.RunAsync("renew leases in", trip, cancellationToken).ConfigureAwait(false);
+        }
+        finally
+        {
+            writing.Release();
+        }
         lock (gate)
-            foreach (var token in leases)
-                if (!ours.Contains(token)) held.Remove(token);
-        return [.. leases.Select(ours.Contains)];
+            foreach (var delivery in deliveries)
+                if (!ours.Contains(Key(delivery))) held.Remove(delivery);
+        return [.. deliveries.Select(d => ours.Contains(Key(d)))];
     }
 
     public async ValueTask DisposeAsync()
@@ -88,54 +120,82 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         {
             // Its row tells nothing any more once its leases are over.
         }
+        writing.Dispose();
     }
 
-    private int InHand
+    private int InHandWithout(IReadOnlyList<Settlement> settlements)
     {
-        get
-        {
-            lock (gate) return held.Count;
-        }
+        lock (gate) return held.Count - settlements.Count(s => held.Contains(s.Delivery));
     }
 
-    private List<HandOver> AddHandOver(RoundTrip trip, int credit, bool fromHead, bool noteAlways)
+    private static (long Copy, long Number) Key(HandOver delivery) =>
+        delivery is LeasedCopy { Copy: var copy, Number: var number } ? (copy, number)
+            : throw new ArgumentException("the delivery is of another link", nameof(delivery));
+
+    /// <summary>One hand-over: what is asked for along with other statements, and what comes of it.</summary>
+    private sealed record Fetch(int Credit, long From, bool FromHead, bool InKeyOrder, QueuePlace.Step? Step)
+    {
+        public string LastKey { get; set; } = "";
+
+        public long Began { get; } = Stopwatch.GetTimestamp();
+
+        public List<HandOver> Deliveries { get; } = [];
+    }
+
+    /// <param name="trip">The statements that it goes along with.</param>
+    /// <param name="credit">How many deliveries to take at the most.</param>
+    /// <param name="fromHead">Whether to begin where the queue does, or where the last one ended.</param>
+    /// <param name="inHand">How many the other statements leave in hand; null where there are none.</param>
+    private Fetch AddFetch(RoundTrip trip, int credit, bool fromHead, int? inHand)
     {
         fromHead |= Environment.TickCount64 - beganAtHead > LongestRun.TotalMilliseconds;
+        if (fromHead) (beganAtHead, lastKey) = (Environment.TickCount64, "");
+        var fetch = new Fetch(
+            credit, fromHead ? place.From : lastTaken, fromHead, isInKeyOrder, fromHead ? place.TryBegin() : null);
+        fetch.Step?.AddBefore(trip, sql);
         if (fromHead)
         {
-            beganAtHead = Environment.TickCount64;
             trip.Add(sql.Promote, server.Now, Parameter.Of(queue));
+            // It may have become one since.
+            if (!isInKeyOrder) trip.Add(sql.IsInKeyOrder, row => isInKeyOrder = row.GetBoolean(0), Parameter.Of(queue));
         }
-        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
-        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
-        var number = Random.Shared.NextInt64(1, long.MaxValue);
-        var deliveries = new List<HandOver>();
+        if (fetch.InKeyOrder) trip.Add(sql.TakeTurn, static _ => { }, Parameter.Of(queue));
+        var number = LeasedCopy.DrawNumber();
         trip.Add(
-            sql.HandOver,
-            row => deliveries.Add(
-                new HandOver(row.Bytes(3), row.GetInt32(1), row.GetInt32(2), new LeaseToken(row.GetInt64(0), number))),
-            server.Now, Parameter.Of(queue), Parameter.Of(fromHead ? 0 : lastTaken), Parameter.Of(credit),
-                Parameter.Of(lease), Parameter.Of(number),
-            Parameter.Of(worker), Parameter.Of(link), Parameter.Of(InHand), Parameter.Of(noteAlways));
-        return deliveries;
+            fetch.InKeyOrder ? sql.HandOverInKeyOrder : sql.HandOver, HandedOver, server.Now, Parameter.Of(queue),
+            fetch.InKeyOrder ? Parameter.Of(lastKey) : Parameter.Of(fetch.From), Parameter.Of(credit),
+            Parameter.Of(lease), Parameter.Of(number), Parameter.Of(worker), Parameter.Of(link),
+            Parameter.Of(inHand ?? InHandWithout([])), Parameter.Of(inHand is not null));
+        fetch.Step?.AddAfter(trip, sql, queue);
+        return fetch;
+
+        void HandedOver(NpgsqlDataReader row)
+        {
+            fetch.Deliveries.Add(
+                new LeasedCopy(row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number));
+            if (row.Text(4) is { } key && string.CompareOrdinal(key, fetch.LastKey) > 0) fetch.LastKey = key;
+        }
     }
 
     /// <summary>Keeps account of what has been handed over, and brings it into the order of the queue.</summary>
-    private int Take(List<HandOver> deliveries, int credit)
+    private List<HandOver> Take(Fetch fetch)
     {
-        deliveries.Sort(static (a, b) => a.Lease.Copy.CompareTo(b.Lease.Copy));
-        lock (gate)
-            foreach (var delivery in deliveries) held.Add(delivery.Lease);
+        var deliveries = fetch.Deliveries;
+        deliveries.Sort(static (a, b) => Key(a).Copy.CompareTo(Key(b).Copy));
+        lock (gate) held.UnionWith(deliveries);
         // Too few: the next one begins at the head.
-        if (deliveries.Count < credit) beganAtHead = 0;
-        else lastTaken = deliveries[^1].Lease.Copy;
-        return deliveries.Count;
+        if (deliveries.Count < fetch.Credit) beganAtHead = 0;
+        else (lastTaken, lastKey) = (Key(deliveries[^1]).Copy, fetch.LastKey);
+        // Whatever lies behind the place would have come first.
+        if (fetch is { FromHead: true, From: 0 }) place.LookedAtAll(Stopwatch.GetElapsedTime(fetch.Began));
+        fetch.Step?.End(deliveries.Count > 0 ? Key(deliveries[^1]).Copy : null);
+        return deliveries;
     }
 
     private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements, Action<NpgsqlDataReader> settled)
     {
         // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
-        foreach (var group in settlements.GroupBy(s => (Kind: s.Outcome, s.Lease.Number)))
+        foreach (var group in settlements.GroupBy(s => (Kind: s.Outcome, Key(s.Delivery).Number)))
         {
             switch (group.Key.Kind)
             {
@@ -158,30 +218,28 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         switch (settlement.Outcome)
         {
             case Outcome.Modified { Delay.Ticks: <= 0 } again:
-                trip.Add(sql.RetryNow, settled, [.. leases, Text(again.Error)]);
+                trip.Add(sql.RetryNow, settled, [.. leases, Parameter.Plain(again.Error)]);
                 break;
             case Outcome.Modified again:
                 trip.Add(sql.RetryLater, settled,
-                    [.. leases, Text(again.Error), Parameter.Of(again.Delay), server.Now]);
+                    [.. leases, Parameter.Plain(again.Error), Parameter.Of(again.Delay), server.Now]);
                 break;
             case Outcome.Rejected rejected:
                 var (exception, message, stack) = (
                     rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
                 trip.Add(sql.SetAside, settled,
-                    [.. leases, Text(rejected.Reason), Text(exception), Text(message), Text(stack), server.Now]);
+                    [.. leases, Parameter.Plain(rejected.Reason), Parameter.Plain(exception), Parameter.Plain(message),
+                    Parameter.Plain(stack), server.Now]);
                 break;
             default:
                 throw new ArgumentException($"unknown outcome {settlement.Outcome}", nameof(settlement));
         }
-
-        // The server's texts cannot hold the character 0.
-        static NpgsqlParameter Text(string? text) => Parameter.Of(text?.Replace('\0', ' '));
     }
 
     /// <summary>Leases of one hand-over.</summary>
     private NpgsqlParameter[] Leases(IEnumerable<Settlement> settlements)
     {
-        var leases = settlements.Select(s => s.Lease).ToArray();
+        var leases = settlements.Select(s => Key(s.Delivery)).ToArray();
         return [Parameter.Of(queue), Parameter.Of(Array.ConvertAll(leases, l => l.Copy)),
             Parameter.Of(leases[0].Number)];
     }

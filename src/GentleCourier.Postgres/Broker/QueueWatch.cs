@@ -1,6 +1,8 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using System.Globalization;
 using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Postgres;
 
@@ -16,25 +18,34 @@ internal sealed class QueueWatch : IAsyncDisposable
 
     // Looks are this far apart at the least, however much is announced.
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(20);
+    private static readonly TimeSpan FirstRetry = TimeSpan.FromMilliseconds(100);
 
     private readonly PostgresServer server;
     private readonly BrokerStatements sql;
     private readonly Func<int, Signal> changed;
+    private readonly Func<int, QueuePlace> placeOf;
     private readonly TimeProvider clock;
     private readonly Listener listener;
     private readonly ConcurrentDictionary<int, int> waiting = new();
     private readonly Signal news = new();
     private readonly CancellationTokenSource disposed = new();
     private readonly Lock starting = new();
+    private readonly Loop loop;
     private Task? looking;
 
-    public QueueWatch(PostgresServer server, BrokerStatements sql, Func<int, Signal> changed, TimeProvider clock)
+    public QueueWatch(PostgresServer server, BrokerStatements sql, Func<int, Signal> changed,
+        Func<int, QueuePlace> placeOf, TimeProvider clock, ILogger? logger)
     {
         this.server = server;
         this.sql = sql;
         this.changed = changed;
+        this.placeOf = placeOf;
         this.clock = clock;
-        listener = new Listener(server, server.Channel("queue"), Heard, news.Raise);
+        listener = new Listener(server, server.Channel("queue"), Heard, news.Raise, logger);
+        loop = new Loop($"Watching the queues of {server.DisplayName}", FirstRetry, Tick, TimeProvider.System, logger)
+        {
+            Failed = (_, _) => WakeAll(),
+        };
     }
 
     /// <summary>Waits until a queue's signal, taken before, has been raised.</summary>
@@ -56,7 +67,7 @@ internal sealed class QueueWatch : IAsyncDisposable
     {
         await disposed.CancelAsync().ConfigureAwait(false);
         await listener.DisposeAsync().ConfigureAwait(false);
-        if (looking is not null) await looking.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (looking is not null) await looking.ConfigureAwait(false);
         disposed.Dispose();
     }
 
@@ -66,7 +77,7 @@ internal sealed class QueueWatch : IAsyncDisposable
         lock (starting)
         {
             listener.Start();
-            looking ??= Task.Run(LookAsync);
+            looking ??= loop.RunAsync(LookAsync, disposed.Token);
         }
     }
 
@@ -78,42 +89,41 @@ internal sealed class QueueWatch : IAsyncDisposable
         if (waiting.GetValueOrDefault(queue) > 0) news.Raise();
     }
 
-    private async Task LookAsync()
+    /// <summary>The links find out for themselves what has failed, and wait until the server is back.</summary>
+    private Task WakeAll()
     {
-        while (!disposed.IsCancellationRequested)
-        {
-            var next = news.Next;
-            var queues = waiting.Where(w => w.Value > 0).Select(w => w.Key).ToArray();
-            var soonest = TimeSpan.MaxValue;
-            if (queues.Length > 0)
-            {
-                try
-                {
-                    soonest = await LookIntoAsync(queues).ConfigureAwait(false);
-                }
-                catch (CourierException)
-                {
-                    // The links find out for themselves, and wait until the server is back.
-                    foreach (var queue in queues) changed(queue).Raise();
-                }
-            }
-            using var over = CancellationTokenSource.CreateLinkedTokenSource(disposed.Token);
-            var tick = Task.Delay(queues.Length > 0 ? Tick : Timeout.InfiniteTimeSpan, over.Token);
-            // A clock that is not the system's may be set forward by any time, and a look by the tick would be long
-            // after.
-            var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue)
-                ? Task.Delay(soonest, clock, over.Token) : tick;
-            await Task.WhenAny(next, tick, due).ConfigureAwait(false);
-            await over.CancelAsync().ConfigureAwait(false);
-            await Task.Delay(Pause, disposed.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        }
+        foreach (var queue in waiting.Keys) changed(queue).Raise();
+        return Task.CompletedTask;
     }
 
-    private async Task<TimeSpan> LookIntoAsync(int[] queues)
+    private async Task LookAsync(CancellationToken ending)
+    {
+        var next = news.Next;
+        var queues = waiting.Where(w => w.Value > 0).Select(w => w.Key).ToArray();
+        var soonest = queues.Length > 0 ? await LookIntoAsync(queues, ending).ConfigureAwait(false)
+            : TimeSpan.MaxValue;
+        loop.Succeeded();
+        using var over = CancellationTokenSource.CreateLinkedTokenSource(ending);
+        var tick = Task.Delay(queues.Length > 0 ? Tick : Timeout.InfiniteTimeSpan, over.Token);
+        // A clock that is not the system's may be set forward by any time, and a look by the tick would be long after.
+        var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue)
+            ? Task.Delay(soonest, clock, over.Token) : tick;
+        await Task.WhenAny(next, tick, due).ConfigureAwait(false);
+        await over.CancelAsync().ConfigureAwait(false);
+        await Task.Delay(Pause, ending).ConfigureAwait(false);
+    }
+
+    private async Task<TimeSpan> LookIntoAsync(int[] queues, CancellationToken ending)
     {
         var soonest = TimeSpan.MaxValue;
+        var from = Array.ConvertAll(queues, queue => placeOf(queue).From);
+        var began = Stopwatch.GetTimestamp();
         await server.RunAsync("look into the queues of",
-            new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues)), disposed.Token).ConfigureAwait(false);
+            new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues), Parameter.Of(from)), ending)
+            .ConfigureAwait(false);
+        var took = Stopwatch.GetElapsedTime(began);
+        for (var i = 0; i < queues.Length; i++)
+            if (from[i] == 0) placeOf(queues[i]).LookedAtAll(took);
         return soonest;
 
         void See(Npgsql.NpgsqlDataReader row)

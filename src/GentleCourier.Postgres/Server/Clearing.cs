@@ -1,4 +1,6 @@
 using System.Diagnostics;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Logging.Abstractions;
 
 namespace GentleCourier.Postgres;
 
@@ -10,7 +12,8 @@ namespace GentleCourier.Postgres;
 /// <remarks>It takes the table's owner; for another the server does nothing, and goes on clearing by itself.</remarks>
 /// <param name="server">Where.</param>
 /// <param name="table">With <c>courier</c> for its schema.</param>
-internal sealed class Clearing(PostgresServer server, string table)
+/// <param name="logger">Is told when it fails: the server goes on clearing by itself.</param>
+internal sealed partial class Clearing(PostgresServer server, string table, ILogger? logger)
 {
     // So many rows are cleared away in tens of milliseconds; and however long it takes, where a million others wait or
     // an old transaction still sees what is gone, it takes no more than a twentieth of the time.
@@ -39,11 +42,18 @@ internal sealed class Clearing(PostgresServer server, string table)
             await server.RunAsync("clear away what is gone from", new RoundTrip().Add(vacuum), CancellationToken.None,
                 Limit).ConfigureAwait(false);
         }
-        catch (Exception e) when (e is CourierException or ObjectDisposedException)
+        catch (Exception e)
         {
-            // Another time, or the server by itself.
+            LogNotCleared(logger ?? NullLogger.Instance, table, server.DisplayName, Words.Of(e));
         }
-        await Task.Delay(Stopwatch.GetElapsedTime(began) * Restraint).ConfigureAwait(false);
-        Volatile.Write(ref busy, false);
+        finally
+        {
+            await Task.Delay(Stopwatch.GetElapsedTime(began) * Restraint).ConfigureAwait(false);
+            Volatile.Write(ref busy, false);
+        }
     }
+
+    [LoggerMessage(301, LogLevel.Information,
+        "{Table} of {Server} could not be cleared of what is gone; the server does it by itself, later: {Problem}")]
+    private static partial void LogNotCleared(ILogger logger, string table, string server, string problem);
 }

@@ -13,6 +13,9 @@ internal sealed class PostgresServer : IAsyncDisposable
     /// </summary>
     public static readonly TimeSpan Limit = TimeSpan.FromSeconds(6);
 
+    /// <summary>Asks before which transaction all have ended.</summary>
+    public const string Ended = "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint";
+
     // Queues are always read by their keys. The planner must not conclude from the statistics of an empty moment that
     // it may as well read all of a table, nor plan the same statement again and again.
     private const string OwnPlans =
@@ -146,7 +149,33 @@ internal sealed class PostgresServer : IAsyncDisposable
             && !state.StartsWith("XX", StringComparison.Ordinal);
 
     /// <summary>What went wrong, for a person: what was tried, where, what came back, and what to do next.</summary>
-    public CourierException Problem(Exception e, string tried) => new($"cannot {tried} {DisplayName}: {Reason(e)}", e);
+    public CourierException Problem(Exception e, string tried) =>
+        new($"cannot {tried} {DisplayName}: {Reason(e)}", e) { IsTransient = IsTransient(e) };
+
+    /// <summary>
+    /// Whether the server, or the way to it, may do later what it does not do now: by classes of SQLSTATE it is away
+    /// (08), rolls back for the sake of others (40), lacks something (53), is told to stop or has a lock taken (55,
+    /// 57), or its disk fails (58).
+    /// </summary>
+    private static bool IsTransient(Exception e)
+    {
+        if (e is PostgresException { SqlState: { Length: 5 } state })
+            return state[..2] is "08" or "40" or "53" or "55" or "57" or "58";
+        for (var inner = e; inner is not null; inner = inner.InnerException)
+        {
+            switch (inner)
+            {
+                case AuthenticationException or SocketException { SocketErrorCode: SocketError.HostNotFound }:
+                    return false;
+                case SocketException or TimeoutException or IOException:
+                    return true;
+            }
+        }
+        return IsPoolExhausted(e);
+    }
+
+    private static bool IsPoolExhausted(Exception e) =>
+        e.Message.Contains("pool has been exhausted", StringComparison.Ordinal);
 
     private string Reason(Exception e)
     {
@@ -197,8 +226,7 @@ internal sealed class PostgresServer : IAsyncDisposable
                     "No password has been provided", StringComparison.Ordinal):
                     return $"the server wants a password of {user}, and there is none; set PGPASSWORD, or name it in a "
                         + "password file (~/.pgpass, PGPASSFILE)";
-                case NpgsqlException npgsql when npgsql.Message.Contains(
-                    "pool has been exhausted", StringComparison.Ordinal):
+                case NpgsqlException when IsPoolExhausted(inner):
                     return "all connections of this process's pool are in use; return them sooner, or raise 'maximum "
                         + "pool size' in the address";
             }

@@ -70,6 +70,9 @@ internal static class Parameter
     public static NpgsqlParameter Of(string? value) =>
         new() { NpgsqlDbType = NpgsqlDbType.Text, Value = (object?)value ?? DBNull.Value };
 
+    /// <summary>The server's texts cannot hold the character 0.</summary>
+    public static NpgsqlParameter Plain(string? value) => Of(value?.Replace('\0', ' '));
+
     public static NpgsqlParameter Of(ReadOnlyMemory<byte> value) =>
         new NpgsqlParameter<ReadOnlyMemory<byte>> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Bytea };
 

@@ -28,11 +28,14 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
-            RETURNING id, type, event),
+            RETURNING id, type, event, partition_key),
         copies AS (
-            INSERT INTO broker.copy (queue, arrived, event)
-            SELECT r.queue, coalesce($3, now()), m.event FROM moved m
-            CROSS JOIN LATERAL (SELECT queue FROM broker.route WHERE type = m.type OFFSET 0) r ORDER BY m.id
+            INSERT INTO broker.copy (queue, arrived, event, key)
+            SELECT r.queue, coalesce($3, now()), m.event,
+                CASE WHEN r.in_key_order THEN {BrokerStatements.KeyOf("m.partition_key", "m.id")} END
+            FROM moved m
+            CROSS JOIN LATERAL (SELECT queue, in_key_order FROM broker.route WHERE type = m.type OFFSET 0) r
+            ORDER BY m.id
             RETURNING queue),
         counted AS (COUNTED)
         SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text)),

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
 using Npgsql;
 
 namespace GentleCourier.Postgres;
@@ -27,15 +28,15 @@ internal sealed class PostgresStore : IStorePort
     private Position position;
     private bool disposed;
 
-    public PostgresStore(PostgresAddress address, TimeProvider clock)
+    public PostgresStore(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
     {
         server = new PostgresServer(address, clock);
         sql = new StoreStatements(server);
         this.clock = clock;
         isolation = address.Isolation;
-        listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise);
+        listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise, logger);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
-        clearing = new Clearing(server, "courier.outbox");
+        clearing = new Clearing(server, "courier.outbox", logger);
         position = new Position(0, clock);
     }
 
@@ -326,14 +327,52 @@ internal sealed class PostgresStore : IStorePort
         return handled;
     }
 
+    public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => server.RunAsync(
+        "set an event aside in",
+        new RoundTrip().Add(
+            sql.SetAside, server.Now, Parameter.Of(letter.Id), Parameter.Of(letter.Queue),
+            Parameter.Plain(letter.Reason), Parameter.Plain(letter.Failure?.Exception),
+            Parameter.Plain(letter.Failure?.Message), Parameter.Plain(letter.Failure?.Stack),
+            Parameter.Of(letter.Attempts), Parameter.Of(letter.Worker), Parameter.Of(letter.Json)),
+        cancellationToken);
+
+    public async Task<IReadOnlyList<DeadLetter>> ReadSetAsideAsync(
+        string? queue, int limit, CancellationToken cancellationToken)
+    {
+        var letters = new List<DeadLetter>();
+        await ReadAsync(
+            sql.ReadSetAside,
+            row => letters.Add(new DeadLetter
+            {
+                Id = row.GetString(0),
+                Queue = row.GetString(1),
+                Reason = row.GetString(2),
+                Failure = row.IsDBNull(3) ? null : new Failure(row.GetString(3), row.Text(4) ?? "", row.Text(5) ?? ""),
+                Attempts = row.GetInt32(6),
+                Worker = row.GetString(7),
+                SetAside = row.Time(8),
+                Json = row.Bytes(9),
+            }),
+            cancellationToken, Parameter.Of(queue), Parameter.Of(limit)).ConfigureAwait(false);
+        return letters;
+    }
+
     public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
     {
         var figures = new OutboxFigures(0, 0, 0, null, null, null);
         await ReadAsync(sql.Figures, Read, cancellationToken, server.Now).ConfigureAwait(false);
+        await ReadAsync(sql.Leftovers, ReadLeftovers, cancellationToken).ConfigureAwait(false);
         return figures;
 
         void Read(NpgsqlDataReader row) => figures = new OutboxFigures(
             row.GetInt64(0) + row.GetInt64(1), row.GetInt64(1), row.GetInt64(2), row.Age(3), row.Text(4), row.Text(5));
+
+        void ReadLeftovers(NpgsqlDataReader row) => figures = figures with
+        {
+            DeadRows = row.IsDBNull(0) ? null : row.GetInt64(0),
+            OldestSnapshot = row.Age(1),
+            SnapshotHolder = row.Text(2),
+        };
     }
 
     public async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken)
@@ -407,7 +446,7 @@ internal sealed class PostgresStore : IStorePort
             var problem = server.Problem(e, "commit to");
             throw PostgresServer.IsRefusal(e) ? problem : new CourierException(
                 $"{problem.Message}; the answer was lost, so it may have been committed all the same: look for what "
-                + "was written before you write it again", e);
+                + "was written before you write it again", e) { IsTransient = problem.IsTransient };
         }
     }
 

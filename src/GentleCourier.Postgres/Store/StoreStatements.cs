@@ -105,7 +105,7 @@ internal sealed class StoreStatements(PostgresServer server)
         """);
 
     /// <summary>Transactions before this number have ended: to be asked before reading.</summary>
-    public readonly string Ended = "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint";
+    public readonly string Ended = PostgresServer.Ended;
 
     /// <summary>
     /// The first row that is left after a place, and the number that the next transaction gets: to be asked after
@@ -172,6 +172,34 @@ internal sealed class StoreStatements(PostgresServer server)
                    (SELECT min(added) FROM courier.outbox_held WHERE due IS NOT NULL)),
                CASE WHEN until >= coalesce($1, now()) THEN relay END, error
         FROM courier.relay
+        """);
+
+    public readonly string SetAside = server.Sql("""
+        INSERT INTO courier.set_aside VALUES ($2, $3, $4, $5, $6, $7, $8, $9, coalesce($1, now()), $10)
+        ON CONFLICT (id) DO UPDATE SET reason = excluded.reason, exception = excluded.exception,
+            message = excluded.message, stack = excluded.stack, attempts = excluded.attempts,
+            worker = excluded.worker, set_aside = excluded.set_aside
+        """);
+
+    public readonly string ReadSetAside = server.Sql("""
+        SELECT id, queue, reason, exception, message, stack, attempts, worker, set_aside, event FROM courier.set_aside
+        WHERE $1 IS NULL OR queue = $1 ORDER BY set_aside DESC, id LIMIT $2
+        """);
+
+    // What keeps deleted rows from being cleared away: a transaction of this database that has a snapshot or has
+    // written. Of other users' sessions only some may see when they began.
+    public readonly string Leftovers = server.Sql("""
+        SELECT (SELECT n_dead_tup FROM pg_stat_all_tables WHERE relid = 'courier.outbox'::regclass), age, holder
+        FROM (SELECT) AS always LEFT JOIN LATERAL (
+            SELECT clock_timestamp() - xact_start AS age,
+                concat_ws(', ', 'process ' || pid, 'user ' || usename, nullif(application_name, ''), state) AS holder
+            FROM pg_stat_activity
+            WHERE datname = current_database() AND pid <> pg_backend_pid() AND backend_type = 'client backend'
+                AND coalesce(backend_xmin, backend_xid) IS NOT NULL AND xact_start IS NOT NULL
+            UNION ALL
+            SELECT clock_timestamp() - prepared, 'prepared transaction ' || gid FROM pg_prepared_xacts
+            WHERE database = current_database()
+            ORDER BY 1 DESC LIMIT 1) AS oldest ON true
         """);
 
     public readonly string Held = server.Sql("""

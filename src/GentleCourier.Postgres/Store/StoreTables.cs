@@ -64,5 +64,19 @@ internal static class StoreTables
             copies   int NOT NULL DEFAULT 1,
             PRIMARY KEY (queue, source, event_id)
         );
+
+        -- Events that were rejected by receivers, where their broker does not keep them.
+        CREATE TABLE courier.set_aside (
+            id        text PRIMARY KEY,                               -- of queue and event
+            queue     text NOT NULL,
+            reason    text NOT NULL,
+            exception text,
+            message   text,
+            stack     text,
+            attempts  int NOT NULL,
+            worker    text NOT NULL,
+            set_aside timestamptz NOT NULL,
+            event     bytea NOT NULL
+        );
         """)));
 }

@@ -1,3 +1,4 @@
+using System.Globalization;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -75,8 +76,9 @@ internal static class BrokerReports
         return Read(statement.Bind(1, queue).Bind(2, limit));
     }
 
-    public static DeadLetter? FindDeadLetter(SqliteConnection connection, long number)
+    public static DeadLetter? FindDeadLetter(SqliteConnection connection, string id)
     {
+        if (!long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)) return null;
         using var statement = new Statement(connection, $"{DeadLettersSql} WHERE d.id = ?");
         return Read(statement.Bind(1, number)).FirstOrDefault();
     }
@@ -88,7 +90,7 @@ internal static class BrokerReports
         {
             letters.Add(new DeadLetter
             {
-                Number = statement.Int64(0),
+                Id = statement.Int64(0).ToString(CultureInfo.InvariantCulture),
                 Queue = statement.Text(1)!,
                 Reason = statement.Text(2)!,
                 Failure = statement.Text(3) is { } exception

@@ -7,17 +7,20 @@ namespace GentleCourier.Sqlite;
 internal sealed class BrokerStatements(SqliteConnection connection) : IDisposable
 {
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
-    private readonly Statement routes = new(connection, "SELECT type, queue FROM courier_route ORDER BY type");
+    private readonly Statement routes = new(connection, """
+        SELECT r.type, r.queue, q.in_key_order FROM courier_route r JOIN courier_queue q ON q.id = r.queue
+        ORDER BY r.type
+        """);
     private readonly Statement addCopy = new(connection, "INSERT INTO courier_copy (arrived, event) VALUES (?, ?)");
     private readonly Statement addPlace = new(
-        connection, "INSERT INTO courier_place (queue, due, copy) VALUES (?, ?, ?)");
+        connection, "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
     private readonly Statement count = new(connection,
         "UPDATE courier_queue SET waiting = waiting + ?, in_hand = in_hand + ?, dead = dead + ? WHERE id = ?");
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event FROM courier_place p
-            JOIN courier_copy c ON c.id = p.copy
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id FROM courier_place p
+            LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
     private readonly Statement lease = new(connection, """
@@ -25,6 +28,44 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error
         FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
         """);
+
+    // In key order only the first copy of each key may be handed over: one by one, behind the key of the last time.
+    private readonly Statement isInKeyOrder = new(
+        connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
+    private readonly Statement nextInKeyOrder = new(connection, $"""
+        {KeysWaiting}
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key {FirstOfKeys} LIMIT ?4
+        """);
+    private readonly Statement leaseOne = new(connection, """
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error, key
+        FROM courier_place WHERE queue = ?5 AND due = ?6 AND copy = ?7
+        """);
+    private readonly Statement leavePlace = new(
+        connection, "DELETE FROM courier_place WHERE queue = ? AND due = ? AND copy = ?");
+
+    /// <summary>
+    /// The keys of queue <c>?1</c> of which copies wait, behind <c>?3</c>: one after another by the index.
+    /// </summary>
+    public const string KeysWaiting = """
+        WITH RECURSIVE keys (key) AS (
+            SELECT min(key) FROM courier_place WHERE queue = ?1 AND key > ?3
+            UNION ALL
+            SELECT (SELECT min(p.key) FROM courier_place p WHERE p.queue = ?1 AND p.key > keys.key) FROM keys
+            WHERE keys.key IS NOT NULL)
+        """;
+
+    /// <summary>
+    /// The first copy of each key, due by <c>?2</c>, where none of its key is in hand. The order of the join lets it
+    /// end as soon as there are enough.
+    /// </summary>
+    public const string FirstOfKeys = """
+        FROM keys CROSS JOIN courier_place p ON p.queue = ?1 AND p.key = keys.key AND p.copy = (
+                SELECT min(f.copy) FROM courier_place f WHERE f.queue = ?1 AND f.key = keys.key)
+            LEFT JOIN courier_copy c ON c.id = p.copy
+        WHERE keys.key IS NOT NULL AND p.due <= ?2
+            AND NOT EXISTS (SELECT 1 FROM courier_lease l WHERE l.queue = ?1 AND l.key = keys.key)
+        """;
     private readonly Statement leavePlaces = new(
         connection, "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
 
@@ -33,14 +74,14 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         connection, "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
     private readonly Statement deleteCopy = new(connection, "DELETE FROM courier_copy WHERE id = ?");
     private readonly Statement release = new(connection, """
-        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
         SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned,
-            iif(l.attempts > 1, l.first_attempt, NULL), l.error
+            iif(l.attempts > 1, l.first_attempt, NULL), l.error, l.key
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
     private readonly Statement retry = new(connection, """
-        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error)
-        SELECT queue, ?, copy, attempts, first_attempt, ? FROM courier_lease WHERE copy = ? AND number = ?
+        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error, key)
+        SELECT queue, ?, copy, attempts, first_attempt, ?, key FROM courier_lease WHERE copy = ? AND number = ?
         """);
     private readonly Statement setAside = new(connection, """
         INSERT INTO courier_dead_letter
@@ -52,73 +93,150 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement expiredQueues = new(
         connection, "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
     private readonly Statement returnExpired = new(connection, """
-        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error)
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
         SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt,
-            'the lease of ' || l.worker || ' ran out'
+            'the lease of ' || l.worker || ' ran out', l.key
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.until <= ?1
         """);
     private readonly Statement endExpired = new(connection, "DELETE FROM courier_lease WHERE until <= ?");
 
     public long TopologyVersion => topologyVersion.Scalar() ?? 0;
 
-    public Dictionary<string, long[]> ReadRoutes()
+    public (Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder) ReadRoutes()
     {
         var found = new List<(string Type, long Queue)>();
-        while (routes.Step()) found.Add((routes.Text(0)!, routes.Int64(1)));
-        return found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal)
-            .ToDictionary(g => g.Key, g => g.ToArray(), StringComparer.Ordinal);
+        var inKeyOrder = new HashSet<long>();
+        while (routes.Step())
+        {
+            found.Add((routes.Text(0)!, routes.Int64(1)));
+            if (routes.Int64(2) != 0) inKeyOrder.Add(routes.Int64(1));
+        }
+        return (found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal)
+            .ToDictionary(g => g.Key, g => g.ToArray(), StringComparer.Ordinal), inKeyOrder);
     }
 
-    public void AddCopy(long queue, long now, ReadOnlySpan<byte> json)
+    /// <param name="queue">The queue.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="json">The event.</param>
+    /// <param name="inKeyOrder">Whether the queue is in key order.</param>
+    /// <param name="key">The event's partition key.</param>
+    public void AddCopy(long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key)
     {
         addCopy.Bind(1, now).Bind(2, json).Run();
-        addPlace.Bind(1, queue).Bind(2, now).Bind(3, addCopy.LastRowId).Run();
+        var copy = addCopy.LastRowId;
+        addPlace.Bind(1, queue).Bind(2, now).Bind(3, copy)
+            .Bind(4, inKeyOrder ? key ?? KeyOf(copy) : null).Run();
     }
+
+    /// <summary>In key order each copy has a key: without one of its event's, one that no other has.</summary>
+    public static string KeyOf(long copy) => $"\u0001{copy:D20}";
 
     public void Count(long queue, long waiting = 0, long inHand = 0, long dead = 0) =>
         count.Bind(1, waiting).Bind(2, inHand).Bind(3, dead).Bind(4, queue).Run();
 
-    public List<HandOver> HandOver(long queue, int credit, long number, long now, long until, string worker)
+    /// <summary>
+    /// Hands over what is first in line. Copies that have a place in the queue and are not there, in a file that is
+    /// damaged or was edited, lose their places, and are told of.
+    /// </summary>
+    public (List<HandOver> Handed, List<long> Missing) HandOver(
+        long queue, int credit, long number, long now, long until, string worker)
     {
-        var handed = new List<HandOver>();
-        var (lastDue, lastCopy) = (0L, 0L);
+        var (handed, missing) = (new List<HandOver>(), new List<long>());
+        var (lastDue, lastCopy, bytes) = (0L, 0L, 0);
         next.Bind(1, queue).Bind(2, now).Bind(3, credit);
         while (next.Step())
         {
             (lastDue, lastCopy) = (next.Int64(0), next.Int64(1));
-            handed.Add(
-                new HandOver(next.Blob(4), (int)next.Int64(2), (int)next.Int64(3), new LeaseToken(lastCopy, number)));
+            if (next.NullableInt64(5) is null)
+            {
+                missing.Add(lastCopy);
+                continue;
+            }
+            var json = next.Blob(4);
+            handed.Add(new LeasedCopy(json, (int)next.Int64(2), (int)next.Int64(3), lastCopy, number));
+            bytes += json.Length;
+            if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
+            next.Reset();
+            break;
         }
-        if (handed.Count == 0) return handed;
+        if (handed.Count + missing.Count == 0) return (handed, missing);
 
         lease.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, lastDue)
             .Bind(7, lastCopy).Run();
         leavePlaces.Bind(1, queue).Bind(2, lastDue).Bind(3, lastCopy).Run();
-        Count(queue, waiting: -handed.Count, inHand: handed.Count);
-        return handed;
+        foreach (var copy in missing) endLease.Bind(1, copy).Bind(2, number).Run();
+        Count(queue, waiting: -handed.Count - missing.Count, inHand: handed.Count);
+        return (handed, missing);
     }
 
-    public bool Renew(LeaseToken token, long until) =>
-        renew.Bind(1, until).Bind(2, token.Copy).Bind(3, token.Number).Run() == 1;
+    public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
 
-    public bool Accept(LeaseToken token)
+    /// <summary>The same in key order.</summary>
+    /// <param name="queue">The queue.</param>
+    /// <param name="credit">How many at the most.</param>
+    /// <param name="number">Of this hand-over.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="until">When the leases end.</param>
+    /// <param name="worker">Who gets them.</param>
+    /// <param name="after">Behind which key to begin.</param>
+    public (List<HandOver> Handed, List<long> Missing, string LastKey) HandOverInKeyOrder(
+        long queue, int credit, long number, long now, long until, string worker, string after)
     {
-        if (!EndLease(token)) return false;
-        deleteCopy.Bind(1, token.Copy).Run();
+        var (handed, missing, last, bytes) = (new List<HandOver>(), new List<long>(), after, 0);
+        var places = new List<(long Due, long Copy)>();
+        nextInKeyOrder.Bind(1, queue).Bind(2, now).Bind(3, after).Bind(4, credit);
+        while (nextInKeyOrder.Step())
+        {
+            var (due, copy) = (nextInKeyOrder.Int64(0), nextInKeyOrder.Int64(1));
+            places.Add((due, copy));
+            last = nextInKeyOrder.Text(6)!;
+            if (nextInKeyOrder.NullableInt64(5) is null)
+            {
+                missing.Add(copy);
+                continue;
+            }
+            var json = nextInKeyOrder.Blob(4);
+            handed.Add(new LeasedCopy(
+                json, (int)nextInKeyOrder.Int64(2), (int)nextInKeyOrder.Int64(3), copy, number));
+            bytes += json.Length;
+            if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
+            nextInKeyOrder.Reset();
+            break;
+        }
+        foreach (var (due, copy) in places)
+        {
+            if (!missing.Contains(copy))
+            {
+                leaseOne.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, due)
+                    .Bind(7, copy).Run();
+            }
+            leavePlace.Bind(1, queue).Bind(2, due).Bind(3, copy).Run();
+        }
+        if (places.Count > 0) Count(queue, waiting: -places.Count, inHand: handed.Count);
+        return (handed, missing, last);
+    }
+
+    public bool Renew(LeasedCopy copy, long until) =>
+        renew.Bind(1, until).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1;
+
+    public bool Accept(LeasedCopy copy)
+    {
+        if (!EndLease(copy)) return false;
+        deleteCopy.Bind(1, copy.Copy).Run();
         return true;
     }
 
-    public bool Release(LeaseToken token, long now) =>
-        release.Bind(1, now).Bind(2, token.Copy).Bind(3, token.Number).Run() == 1 && EndLease(token);
+    public bool Release(LeasedCopy copy, long now) =>
+        release.Bind(1, now).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1 && EndLease(copy);
 
-    public bool Retry(LeaseToken token, long due, string error) =>
-        retry.Bind(1, due).Bind(2, error).Bind(3, token.Copy).Bind(4, token.Number).Run() == 1 && EndLease(token);
+    public bool Retry(LeasedCopy copy, long due, string error) =>
+        retry.Bind(1, due).Bind(2, error).Bind(3, copy.Copy).Bind(4, copy.Number).Run() == 1 && EndLease(copy);
 
-    public bool SetAside(LeaseToken token, Outcome.Rejected outcome, long now)
+    public bool SetAside(LeasedCopy copy, Outcome.Rejected outcome, long now)
     {
         setAside.Bind(1, outcome.Reason).Bind(2, outcome.Failure?.Exception).Bind(3, outcome.Failure?.Message)
             .Bind(4, outcome.Failure?.Stack);
-        return setAside.Bind(5, now).Bind(6, token.Copy).Bind(7, token.Number).Run() == 1 && Accept(token);
+        return setAside.Bind(5, now).Bind(6, copy.Copy).Bind(7, copy.Number).Run() == 1 && Accept(copy);
     }
 
     /// <summary>Gives back what dead workers held; the queues that got something.</summary>
@@ -141,12 +259,13 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         foreach (var statement in new[]
         {
             topologyVersion, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy,
-            release, retry, setAside, expiredQueues, returnExpired, endExpired,
+            release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
+            leavePlace,
         })
         {
             statement.Dispose();
         }
     }
 
-    private bool EndLease(LeaseToken token) => endLease.Bind(1, token.Copy).Bind(2, token.Number).Run() == 1;
+    private bool EndLease(LeasedCopy copy) => endLease.Bind(1, copy.Copy).Bind(2, copy.Number).Run() == 1;
 }

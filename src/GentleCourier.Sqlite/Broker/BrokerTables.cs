@@ -76,5 +76,12 @@ internal static class BrokerTables
         -- lease.
         ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
+
+        -- Queues in key order hand over the events of one key one at a time; every copy in them has a key.
+        ALTER TABLE courier_queue ADD COLUMN in_key_order INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_place ADD COLUMN key TEXT;
+        ALTER TABLE courier_lease ADD COLUMN key TEXT;
+        CREATE INDEX courier_place_key ON courier_place (queue, key, copy) WHERE key IS NOT NULL;
+        CREATE INDEX courier_lease_key ON courier_lease (queue, key) WHERE key IS NOT NULL;
         """)));
 }

@@ -9,16 +9,22 @@ internal static class BrokerTopology
 {
     public static Topology Read(SqliteConnection connection)
     {
-        var queues = new List<string>();
-        using (var statement = new Statement(connection, "SELECT name FROM courier_queue ORDER BY name"))
-            while (statement.Step()) queues.Add(statement.Text(0)!);
+        var (queues, inKeyOrder) = (new List<string>(), new List<string>());
+        using (var statement = new Statement(connection, "SELECT name, in_key_order FROM courier_queue ORDER BY name"))
+        {
+            while (statement.Step())
+            {
+                queues.Add(statement.Text(0)!);
+                if (statement.Int64(1) != 0) inKeyOrder.Add(statement.Text(0)!);
+            }
+        }
 
         var routes = new List<Route>();
         using (var statement = new Statement(connection,
             "SELECT r.type, q.name FROM courier_route r JOIN courier_queue q ON q.id = r.queue ORDER BY 1, 2"))
             while (statement.Step()) routes.Add(new Route(statement.Text(0)!, statement.Text(1)!));
 
-        return new Topology(queues, routes);
+        return new Topology(queues, routes) { InKeyOrder = inKeyOrder };
     }
 
     public static bool Prepare(SqliteConnection connection, SqliteFile file, Topology wanted, bool create)
@@ -26,8 +32,13 @@ internal static class BrokerTopology
         var there = Read(connection);
         var queues = wanted.Queues.Except(there.Queues).ToList();
         var routes = wanted.Routes.Except(there.Routes).ToList();
-        if (queues.Count == 0 && routes.Count == 0) return false;
-        if (!create) throw BrokerProblems.Missing(file.DisplayName, queues, routes, null);
+        var inKeyOrder = wanted.InKeyOrder.Except(there.InKeyOrder).ToList();
+        if (queues.Count + routes.Count + inKeyOrder.Count == 0) return false;
+        if (!create)
+        {
+            throw queues.Count + routes.Count > 0 ? BrokerProblems.Missing(file.DisplayName, queues, routes, null)
+                : BrokerProblems.NotInKeyOrder(file.DisplayName, inKeyOrder);
+        }
 
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
@@ -38,6 +49,7 @@ internal static class BrokerTopology
             using (var add = new Statement(connection,
                 "INSERT INTO courier_route SELECT ?, id FROM courier_queue WHERE name = ? ON CONFLICT DO NOTHING"))
                 foreach (var route in routes) add.Bind(1, route.Type).Bind(2, route.Queue).Run();
+            foreach (var queue in inKeyOrder) PutInKeyOrder(connection, queue);
             SqliteFile.Execute(connection, "UPDATE courier_topology SET version = version + 1");
             FaultPoint.Pass(FaultPoint.TopologyNotCommitted);
             SqliteFile.Execute(connection, "COMMIT");
@@ -47,6 +59,22 @@ internal static class BrokerTopology
         {
             raw.sqlite3_exec(connection.Handle, "ROLLBACK");
             throw;
+        }
+    }
+
+    /// <summary>What is there already gets keys of its own: its order is not kept.</summary>
+    private static void PutInKeyOrder(SqliteConnection connection, string queue)
+    {
+        const string Of = "WHERE key IS NULL AND queue = (SELECT id FROM courier_queue WHERE name = ?)";
+        foreach (var sql in new[]
+        {
+            "UPDATE courier_queue SET in_key_order = 1 WHERE name = ?",
+            $"UPDATE courier_place SET key = char(1) || printf('%020d', copy) {Of}",
+            $"UPDATE courier_lease SET key = char(1) || printf('%020d', copy) {Of}",
+        })
+        {
+            using var statement = new Statement(connection, sql);
+            statement.Bind(1, queue).Run();
         }
     }
 

@@ -2,34 +2,42 @@ using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Logging.Abstractions;
 
 namespace GentleCourier.Sqlite;
 
 /// <summary>
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
-internal sealed class SqliteBroker : IBroker
+internal sealed partial class SqliteBroker : IBroker, IBrokerReports
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
+    private readonly ILogger logger;
     private readonly GroupWriter writer;
     private readonly CommitWatch watch;
     private readonly ConcurrentDictionary<long, Signal> changes = new();
     private readonly Lock preparing = new();
-    private Routes routes = new(0, []);
+    private Routes routes = new(0, [], []);
     private bool prepared;
     private long sweepAt;
     private bool disposed;
 
-    public SqliteBroker(SqliteFile file, TimeProvider clock)
+    public SqliteBroker(SqliteFile file, TimeProvider clock, ILogger? logger = null)
     {
         this.file = file;
         this.clock = clock;
+        this.logger = logger ?? NullLogger.Instance;
         writer = new GroupWriter(file, connection => new BrokerStatements(connection));
-        watch = new CommitWatch(file, LookAround);
+        watch = new CommitWatch(file, LookAround, logger);
     }
 
     public string DisplayName => file.DisplayName;
+
+    public BrokerAbilities Abilities => BrokerAbilities.All;
+
+    public IBrokerReports Reports => this;
 
     private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
 
@@ -67,14 +75,19 @@ internal sealed class SqliteBroker : IBroker
         BrokerStatements statements, IReadOnlyList<EncodedEvent> events)
     {
         var version = statements.TopologyVersion;
-        if (version != routes.Version) routes = new Routes(version, statements.ReadRoutes());
+        if (version != routes.Version)
+        {
+            var (queues, inKeyOrder) = statements.ReadRoutes();
+            routes = new Routes(version, queues, inKeyOrder);
+        }
 
         var now = Now;
         var counts = new Dictionary<long, int>();
         var plan = Routing.Deal(events, routes.Queues, DisplayName);
         foreach (var (queue, i) in plan.Copies)
         {
-            statements.AddCopy(queue, now, events[i].Json.Span);
+            statements.AddCopy(
+                queue, now, events[i].Json.Span, routes.InKeyOrder.Contains(queue), events[i].PartitionKey);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
         }
         foreach (var (queue, count) in counts) statements.Count(queue, waiting: count);
@@ -104,8 +117,8 @@ internal sealed class SqliteBroker : IBroker
             connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit),
         cancellationToken);
 
-    public Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.FindDeadLetter(connection, number), cancellationToken);
+    public Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.FindDeadLetter(connection, id), cancellationToken);
 
     public ValueTask DisposeAsync()
     {
@@ -123,43 +136,57 @@ internal sealed class SqliteBroker : IBroker
 
     internal TimeProvider Clock => clock;
 
-    internal Task<List<HandOver>> HandOverAsync(
-        long queue, int credit, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
-        writer.RunAsync((BrokerStatements s) => HandOver(s, queue, credit, worker, lease), cancellationToken);
+    internal Task<List<HandOver>> HandOverAsync(SqliteLink link, int credit, CancellationToken cancellationToken) =>
+        writer.RunAsync((BrokerStatements s) => HandOver(s, link, credit), cancellationToken);
 
     internal async Task<Exchange> SettleAsync(
-        long queue, IReadOnlyList<Settlement> settlements, int credit, string worker, TimeSpan lease,
-            CancellationToken cancellationToken)
+        SqliteLink link, IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
     {
-        var (exchange, waiting) = await writer.RunAsync(
+        var queue = link.Queue;
+        var (exchange, others) = await writer.RunAsync(
             (BrokerStatements s) =>
             {
                 var (took, back) = Settle(s, queue, settlements);
-                return (new Exchange(took, credit > 0 ? HandOver(s, queue, credit, worker, lease) : []), back);
+                // In key order the next of a key may be handed over, too.
+                var others = back > 0 || s.IsInKeyOrder(queue);
+                return (new Exchange(took, credit > 0 ? HandOver(s, link, credit) : []), others);
             },
             cancellationToken).ConfigureAwait(false);
-        if (waiting > 0) Changed(queue).Raise();
+        if (others) Changed(queue).Raise();
         return exchange;
     }
 
     internal Task<bool[]> RenewAsync(
-        IReadOnlyList<LeaseToken> leases, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
+        IReadOnlyList<HandOver> deliveries, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
         (BrokerStatements s) =>
         {
             var until = Now + (long)lease.TotalMilliseconds;
-            return leases.Select(token => s.Renew(token, until)).ToArray();
+            return deliveries.Select(delivery => s.Renew(Copy(delivery), until)).ToArray();
         },
         cancellationToken);
 
-    private List<HandOver> HandOver(BrokerStatements statements, long queue, int credit, string worker, TimeSpan lease)
+    private List<HandOver> HandOver(BrokerStatements statements, SqliteLink link, int credit)
     {
         var now = Now;
         if (now >= Volatile.Read(ref sweepAt)) Sweep(statements, now);
-        // Never drawn twice in practice: with a thousand million hand-overs, the odds of one repeat are under 1 in 18.
-        // And a repeat does harm only for the same copy, while somebody still holds its stale token.
-        var number = Random.Shared.NextInt64(1, long.MaxValue);
-        return statements.HandOver(queue, credit, number, now, now + (long)lease.TotalMilliseconds, worker);
+        var (queue, until) = (link.Queue, now + (long)link.Lease.TotalMilliseconds);
+        var number = LeasedCopy.DrawNumber();
+        if (!statements.IsInKeyOrder(queue))
+        {
+            var (first, missing) = statements.HandOver(queue, credit, number, now, until, link.Worker);
+            missing.ForEach(copy => LogMissing(logger, copy, DisplayName));
+            return first;
+        }
+        // From the last key on, and where that gives too few, from the first.
+        var (handed, gone, last) = statements.HandOverInKeyOrder(
+            queue, credit, number, now, until, link.Worker, link.LastKey);
+        link.LastKey = handed.Count < credit ? "" : last;
+        gone.ForEach(copy => LogMissing(logger, copy, DisplayName));
+        return handed.Count > 0 || last == "" ? handed : HandOver(statements, link, credit);
     }
+
+    private static LeasedCopy Copy(HandOver delivery) =>
+        delivery as LeasedCopy ?? throw new ArgumentException("the delivery is of another link", nameof(delivery));
 
     private (bool[] Took, int Waiting) Settle(
         BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
@@ -169,14 +196,15 @@ internal sealed class SqliteBroker : IBroker
         var (settled, waiting, dead) = (0, 0, 0);
         for (var i = 0; i < took.Length; i++)
         {
-            var (token, outcome) = settlements[i];
+            var (delivery, outcome) = settlements[i];
+            var copy = Copy(delivery);
             took[i] = outcome switch
             {
-                Outcome.AcceptedOutcome => statements.Accept(token),
-                Outcome.ReleasedOutcome => statements.Release(token, now),
+                Outcome.AcceptedOutcome => statements.Accept(copy),
+                Outcome.ReleasedOutcome => statements.Release(copy, now),
                 Outcome.Modified again =>
-                    statements.Retry(token, now + (long)again.Delay.TotalMilliseconds, again.Error),
-                Outcome.Rejected rejected => statements.SetAside(token, rejected, now),
+                    statements.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again.Error),
+                Outcome.Rejected rejected => statements.SetAside(copy, rejected, now),
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };
             if (!took[i]) continue;
@@ -249,5 +277,10 @@ internal sealed class SqliteBroker : IBroker
         }
     }
 
-    private sealed record Routes(long Version, Dictionary<string, long[]> Queues);
+    [LoggerMessage(302, LogLevel.Error,
+        "Copy {Copy} has a place in a queue of {Broker} and is not there: the file is damaged, or was edited; its "
+        + "place is removed")]
+    private static partial void LogMissing(ILogger logger, long copy, string broker);
+
+    private sealed record Routes(long Version, Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder);
 }

@@ -8,7 +8,18 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
     : IReceivingLink
 {
     private readonly SqliteConnection connection = file.Open();
-    private Statement? nextDue;
+    private Statement? nextDue, isInKeyOrder, nextInKeyOrder;
+
+    public long Queue => queue;
+
+    public string Worker => worker;
+
+    public TimeSpan Lease => lease;
+
+    /// <summary>In key order, behind which key the next hand-over begins. The writer's own.</summary>
+    public string LastKey { get; set; } = "";
+
+    public TimeSpan? RenewEvery => lease / 3;
 
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
@@ -21,7 +32,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             var due = NextDue();
             if (due <= now)
             {
-                var handed = await broker.HandOverAsync(queue, credit, worker, lease, cancellationToken)
+                var handed = await broker.HandOverAsync(this, credit, cancellationToken)
                     .ConfigureAwait(false);
                 if (handed.Count > 0) return handed;
                 continue;
@@ -32,15 +43,17 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 
     public Task<Exchange> SettleAsync(
         IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
-        broker.SettleAsync(queue, settlements, credit, worker, lease, cancellationToken);
+        broker.SettleAsync(this, settlements, credit, cancellationToken);
 
     public async Task<IReadOnlyList<bool>> RenewAsync(
-        IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken) =>
-        await broker.RenewAsync(leases, lease, cancellationToken).ConfigureAwait(false);
+        IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken) =>
+        await broker.RenewAsync(deliveries, lease, cancellationToken).ConfigureAwait(false);
 
     public ValueTask DisposeAsync()
     {
         nextDue?.Dispose();
+        isInKeyOrder?.Dispose();
+        nextInKeyOrder?.Dispose();
         connection.Dispose();
         return ValueTask.CompletedTask;
     }
@@ -52,6 +65,14 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
     {
         try
         {
+            isInKeyOrder ??= new Statement(connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
+            if (isInKeyOrder.Bind(1, queue).Scalar() == 1)
+            {
+                nextInKeyOrder ??= new Statement(connection, $"""
+                    {BrokerStatements.KeysWaiting} SELECT min(p.due) {BrokerStatements.FirstOfKeys}
+                    """);
+                return nextInKeyOrder.Bind(1, queue).Bind(2, long.MaxValue).Bind(3, "").Scalar();
+            }
             nextDue ??= new Statement(connection, "SELECT due FROM courier_place WHERE queue = ? ORDER BY due LIMIT 1");
             return nextDue.Bind(1, queue).Scalar();
         }

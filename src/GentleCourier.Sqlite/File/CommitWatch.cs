@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Sqlite;
 
@@ -14,12 +15,14 @@ internal sealed class CommitWatch : IDisposable
     public static readonly TimeSpan Tick = TimeSpan.FromSeconds(2);
 
     private static readonly TimeSpan FirstStep = TimeSpan.FromMicroseconds(100);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100);
     private static readonly TimeSpan WithoutSignals = TimeSpan.FromMilliseconds(20);
 
     private readonly SqliteFile file;
     private readonly Action<SqliteConnection> look;
     private readonly FileEvents events = new();
     private readonly ManualResetEventSlim wanted = new(false);
+    private readonly Loop loop;
     private readonly Thread thread;
     private int waiting;
     private volatile bool stopped;
@@ -28,11 +31,17 @@ internal sealed class CommitWatch : IDisposable
     /// <param name="look">
     /// Called on the watch's thread after a commit and at every tick, with a connection to read from.
     /// </param>
-    public CommitWatch(SqliteFile file, Action<SqliteConnection> look)
+    /// <param name="logger">Is told when the file is away or damaged.</param>
+    public CommitWatch(SqliteFile file, Action<SqliteConnection> look, ILogger? logger)
     {
         this.file = file;
         this.look = look;
-        thread = new Thread(Run) { IsBackground = true, Name = "courier watch" };
+        loop = new Loop($"Watching {file.DisplayName}", FirstRest, Tick, TimeProvider.System, logger);
+        thread = new Thread(() => loop.Run(Watch, () => stopped, rest => events.Wait(rest)))
+        {
+            IsBackground = true,
+            Name = "courier watch",
+        };
         thread.Start();
     }
 
@@ -60,23 +69,6 @@ internal sealed class CommitWatch : IDisposable
         wanted.Dispose();
     }
 
-    private void Run()
-    {
-        while (!stopped)
-        {
-            try
-            {
-                Watch();
-            }
-            catch (Exception)
-            {
-                // The file is away or damaged. Those who work with it report that; here it only means to look again
-                // later.
-                events.Wait(Tick);
-            }
-        }
-    }
-
     private void Watch()
     {
         wanted.Wait();
@@ -91,6 +83,7 @@ internal sealed class CommitWatch : IDisposable
             if (stopped) return;
             WaitForCommit(version, ref seen);
             look(connection);
+            loop.Succeeded();
         }
     }
 

@@ -140,8 +140,15 @@ internal sealed class GroupWriter : IDisposable
 
     private void Close()
     {
-        statements?.Dispose();
-        connection?.Dispose();
+        try
+        {
+            statements?.Dispose();
+            connection?.Dispose();
+        }
+        catch (SqliteException)
+        {
+            // It is let go because something is wrong with it already; the writer must live on.
+        }
         (connection, statements) = (null, null);
     }
 

@@ -147,6 +147,11 @@ internal sealed class SqliteFile
         : e is UnauthorizedAccessException ? "this user may not read and write it"
         : e is DirectoryNotFoundException ? "its directory does not exist; make it, or check the path"
         : e.Message;
-        return new CourierException($"cannot {tried} {DisplayName}: {what}", e);
+        return new CourierException($"cannot {tried} {DisplayName}: {what}", e) { IsTransient = IsTransient(e) };
     }
+
+    private static bool IsTransient(Exception e) => e is SqliteException
+    {
+        SqliteErrorCode: raw.SQLITE_BUSY or raw.SQLITE_LOCKED or raw.SQLITE_FULL or raw.SQLITE_IOERR,
+    };
 }

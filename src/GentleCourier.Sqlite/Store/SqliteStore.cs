@@ -3,6 +3,7 @@ using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Sqlite;
 
@@ -26,11 +27,11 @@ internal sealed class SqliteStore : IStorePort
     private InboxReader? inboxReader;
     private bool disposed;
 
-    public SqliteStore(SqliteFile file, TimeProvider clock)
+    public SqliteStore(SqliteFile file, TimeProvider clock, ILogger? logger = null)
     {
         this.file = file;
         this.clock = clock;
-        watch = new CommitWatch(file, LookAround);
+        watch = new CommitWatch(file, LookAround, logger);
         turns = new Turns(file);
     }
 
@@ -207,6 +208,18 @@ internal sealed class SqliteStore : IStorePort
 
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
+
+    public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => TakeTurnAsync(
+        statements =>
+        {
+            statements.SetAside(letter, Now);
+            return true;
+        },
+        cancellationToken);
+
+    public Task<IReadOnlyList<DeadLetter>> ReadSetAsideAsync(
+        string? queue, int limit, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.SetAside(connection, queue, limit), cancellationToken);
 
     public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Held(connection, limit), cancellationToken);

@@ -47,6 +47,32 @@ internal static class StoreReports
         return held;
     }
 
+    public static IReadOnlyList<DeadLetter> SetAside(SqliteConnection connection, string? queue, int limit)
+    {
+        using var statement = new Statement(connection, """
+            SELECT id, queue, reason, exception, message, stack, attempts, worker, set_aside, event
+            FROM courier_set_aside WHERE ?1 IS NULL OR queue = ?1 ORDER BY set_aside DESC, id LIMIT ?2
+            """);
+        statement.Bind(1, queue).Bind(2, limit);
+        var letters = new List<DeadLetter>();
+        while (statement.Step())
+        {
+            letters.Add(new DeadLetter
+            {
+                Id = statement.Text(0)!,
+                Queue = statement.Text(1)!,
+                Reason = statement.Text(2)!,
+                Failure = statement.Text(3) is { } exception
+                    ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
+                Attempts = (int)statement.Int64(6),
+                Worker = statement.Text(7)!,
+                SetAside = DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(8)),
+                Json = statement.Blob(9),
+            });
+        }
+        return letters;
+    }
+
     public static IReadOnlyList<InboxEntry> Inbox(SqliteConnection connection, string queue)
     {
         using var statement = new Statement(

@@ -205,6 +205,21 @@ internal sealed class StoreStatements : IDisposable
         return true;
     });
 
+    public void SetAside(DeadLetter letter, long now)
+    {
+        using var statement = new Statement(Connection, """
+            INSERT INTO courier_set_aside (id, queue, reason, exception, message, stack, attempts, worker, set_aside,
+                event)
+            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+            ON CONFLICT (id) DO UPDATE SET reason = excluded.reason, exception = excluded.exception,
+                message = excluded.message, stack = excluded.stack, attempts = excluded.attempts,
+                worker = excluded.worker, set_aside = excluded.set_aside
+            """);
+        statement.Bind(1, letter.Id).Bind(2, letter.Queue).Bind(3, letter.Reason).Bind(4, letter.Failure?.Exception)
+            .Bind(5, letter.Failure?.Message).Bind(6, letter.Failure?.Stack).Bind(7, letter.Attempts)
+            .Bind(8, letter.Worker).Bind(9, now).Bind(10, letter.Json.Span).Run();
+    }
+
     public void Dispose()
     {
         all.ForEach(statement => statement.Dispose());

@@ -59,5 +59,19 @@ internal static class StoreTables
             copies   INTEGER NOT NULL DEFAULT 1,
             PRIMARY KEY (queue, source, event_id)
         ) WITHOUT ROWID;
+
+        -- Events that were rejected by receivers, where their broker does not keep them.
+        CREATE TABLE courier_set_aside (
+            id        TEXT PRIMARY KEY,                   -- of queue and event
+            queue     TEXT NOT NULL,
+            reason    TEXT NOT NULL,
+            exception TEXT,
+            message   TEXT,
+            stack     TEXT,
+            attempts  INTEGER NOT NULL,
+            worker    TEXT NOT NULL,
+            set_aside INTEGER NOT NULL,
+            event     BLOB NOT NULL
+        ) WITHOUT ROWID;
         """)));
 }

@@ -3,6 +3,17 @@ namespace GentleCourier.Engines;
 /// <summary>What engines say alike.</summary>
 internal static class BrokerProblems
 {
+    /// <summary>Queues that must keep the order of a key do not.</summary>
+    public static CourierException NotInKeyOrder(string broker, IEnumerable<string> queues)
+    {
+        var names = queues.ToList();
+        var command = string.Concat(names.Select(q => $" --in-key-order {q}"));
+        return new CourierException(
+            $"queue {string.Join(", ", names.Select(q => $"'{q}'"))} of {broker} does not keep the order of a "
+            + $"partition key; have it do so with `courier schema apply broker --broker '{broker}'{command}`, or in "
+            + "development set Courier:CreateMissing to true");
+    }
+
     /// <summary>Queues or routes that must exist do not.</summary>
     public static CourierException Missing(
         string broker, IReadOnlyCollection<string> queues, IReadOnlyCollection<Route> routes,

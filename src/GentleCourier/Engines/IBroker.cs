@@ -9,6 +9,12 @@ public interface IBroker : IAsyncDisposable
     /// <summary>Where it is, for people: without any secret.</summary>
     string DisplayName { get; }
 
+    /// <summary>What it can do beyond handing events over; what it cannot, the library does.</summary>
+    BrokerAbilities Abilities { get; }
+
+    /// <summary>What it tells of its queues to people; null where it tells nothing.</summary>
+    IBrokerReports? Reports { get; }
+
     /// <summary>
     /// Makes sure that everything in <paramref name="topology"/> is there. Safe to repeat, and safe when several
     /// processes do it at once; never removes anything.
@@ -19,9 +25,6 @@ public interface IBroker : IAsyncDisposable
     /// </param>
     /// <param name="cancellationToken">Ends the wait.</param>
     Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken = default);
-
-    /// <summary>Queues and routes as they are.</summary>
-    Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Gives each event to every queue that its type is routed to, a copy each. When it returns, what was taken
@@ -42,27 +45,35 @@ public interface IBroker : IAsyncDisposable
     /// <param name="cancellationToken">Ends the wait.</param>
     Task<IReceivingLink> OpenLinkAsync(
         string queue, string worker, TimeSpan lease, CancellationToken cancellationToken = default);
+}
 
-    /// <summary>How full each queue is, sorted by name.</summary>
-    Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken = default);
+/// <summary>What not every broker can do.</summary>
+[Flags]
+public enum BrokerAbilities
+{
+    /// <summary>It hands over, and takes back.</summary>
+    None = 0,
+
+    /// <summary>It gives an event again after a delay; otherwise the worker holds it for that long.</summary>
+    Delays = 1,
 
     /// <summary>
-    /// Looks at the events of a queue, waiting or in hand, without taking any; the next one to be handed over first.
+    /// It counts attempts, and keeps the count when a worker dies; otherwise the worker counts those that it sees.
     /// </summary>
-    /// <param name="queue">The queue; it must exist.</param>
-    /// <param name="limit">How many at the most.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken = default);
+    Attempts = 2,
 
-    /// <summary>Dead letters, the newest first.</summary>
-    /// <param name="queue">Of this queue only; null for all.</param>
-    /// <param name="limit">How many at the most.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
-        string? queue, int limit, CancellationToken cancellationToken = default);
+    /// <summary>
+    /// It keeps what is rejected, with the reason; otherwise the receiving service's store does.
+    /// </summary>
+    DeadLetters = 4,
 
-    /// <summary>One dead letter by its number; null where there is none.</summary>
-    Task<DeadLetter?> FindDeadLetterAsync(long number, CancellationToken cancellationToken = default);
+    /// <summary>
+    /// It hands over the events of one partition key one at a time and in their order, to whichever worker.
+    /// </summary>
+    KeyOrder = 8,
+
+    /// <summary>All of it.</summary>
+    All = Delays | Attempts | DeadLetters | KeyOrder,
 }
 
 /// <summary>Queues, and which types of events are routed to them.</summary>
@@ -70,6 +81,12 @@ public interface IBroker : IAsyncDisposable
 /// <param name="Routes">Each queue named here must also be in <paramref name="Queues"/>.</param>
 public sealed record Topology(IReadOnlyCollection<string> Queues, IReadOnlyCollection<Route> Routes)
 {
+    /// <summary>
+    /// Queues, of those in <see cref="Queues"/>, whose events of one partition key are handed over one at a time and in
+    /// their order. A queue stays so once it is.
+    /// </summary>
+    public IReadOnlyCollection<string> InKeyOrder { get; init; } = [];
+
     /// <summary>No queue and no route.</summary>
     public static Topology Empty { get; } = new([], []);
 }
@@ -111,30 +128,4 @@ public enum PublishFate
 
     /// <summary>Do not try again.</summary>
     Refused,
-}
-
-/// <summary>An event seen in a queue.</summary>
-/// <param name="Json">The event as it was published, UTF-8.</param>
-/// <param name="Attempts">How many times it has been handed over.</param>
-/// <param name="State">Whether it waits, is in hand, or comes later.</param>
-/// <param name="Until">
-/// Until when it is in that state, unless something else happens first; null where it is ready.
-/// </param>
-/// <param name="Arrived">When the queue got it.</param>
-/// <param name="LastError">Why the last attempt failed; null where none has.</param>
-public sealed record QueuedEvent(
-    ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset? Until, DateTimeOffset Arrived,
-        string? LastError);
-
-/// <summary>Where in a queue an event is.</summary>
-public enum QueuedState
-{
-    /// <summary>May be handed over now.</summary>
-    Ready,
-
-    /// <summary>Will be ready at a later time.</summary>
-    Scheduled,
-
-    /// <summary>A receiver has it.</summary>
-    InHand,
 }

@@ -1,4 +1,5 @@
 using System.Diagnostics.CodeAnalysis;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Engines;
 
@@ -24,12 +25,18 @@ public interface IEngine
     bool HoldsPassword(EngineAddress address);
 
     /// <summary>A store at the address; nothing is opened yet.</summary>
+    /// <param name="address">Where it is.</param>
+    /// <param name="clock">The time, where the engine does not ask a server for it.</param>
+    /// <param name="logger">Is told of what fails in the background; null: nobody is.</param>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
-    IStorePort CreateStore(EngineAddress address, TimeProvider clock);
+    IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null);
 
     /// <summary>A broker at the address; nothing is opened yet.</summary>
+    /// <param name="address">Where it is.</param>
+    /// <param name="clock">The time, where the engine does not ask a server for it.</param>
+    /// <param name="logger">Is told of what fails in the background; null: nobody is.</param>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
-    IBroker CreateBroker(EngineAddress address, TimeProvider clock);
+    IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null);
 }
 
 /// <summary>An address in two parts, <c>scheme:location</c>.</summary>

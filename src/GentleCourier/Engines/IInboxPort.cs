@@ -32,6 +32,13 @@ public interface IInboxPort
     /// </summary>
     Task<IReadOnlyList<bool>> AbsorbHandledAsync(
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Keeps an event that was rejected, durably, for a broker that does not. Keeping it again changes only why.
+    /// </summary>
+    /// <param name="letter">The event; its id, <see cref="DeadLetter.Id"/>, follows from queue and event.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken = default);
 }
 
 /// <summary>The identity of an event from end to end.</summary>

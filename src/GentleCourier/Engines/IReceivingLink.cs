@@ -2,17 +2,27 @@ namespace GentleCourier.Engines;
 
 /// <summary>
 /// One worker's way to receive from one queue. <see cref="ReceiveAsync"/> is called by one caller at a time; the other
-/// members may be called at any moment. Disposing it gives nothing back: settle first.
+/// members may be called at any moment. A link outlives failures: after a <see cref="CourierException"/> the same can
+/// be asked again, and what it has handed over is still held. Only after a <see cref="LinkLostException"/> it is gone,
+/// and with it all that it had handed over. Disposing it gives nothing back: settle first.
 /// </summary>
 public interface IReceivingLink : IAsyncDisposable
 {
     /// <summary>
-    /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Each
-    /// hand-over counts as an attempt from this moment on, so that a handler that kills its process runs out of
-    /// attempts too.
+    /// How often what is held has to be renewed, long before it would go to others; null: never, it belongs to the link
+    /// for as long as that lives.
     /// </summary>
-    /// <returns>1 to <paramref name="credit"/> deliveries.</returns>
+    TimeSpan? RenewEvery { get; }
+
+    /// <summary>
+    /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Where the
+    /// engine counts attempts, each hand-over is one from this moment on, so that a handler that kills its process runs
+    /// out of attempts too. A peer that pushes may send as many as the credit after this has returned; they are given
+    /// to the next who asks.
+    /// </summary>
+    /// <returns>1 to <paramref name="credit"/> deliveries, of no more than <see cref="Budget.Bytes"/>.</returns>
     /// <exception cref="OperationCanceledException">Cancelled; nothing was taken.</exception>
+    /// <exception cref="LinkLostException">The link is gone.</exception>
     Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken);
 
     /// <summary>
@@ -22,40 +32,62 @@ public interface IReceivingLink : IAsyncDisposable
     /// <param name="settlements">What is to be settled.</param>
     /// <param name="credit">How many deliveries to take at the most; 0 for none.</param>
     /// <param name="cancellationToken">Ends the wait for the broker.</param>
+    /// <exception cref="LinkLostException">The link is gone.</exception>
     Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken);
 
-    /// <summary>Begins the lease of each delivery anew.</summary>
+    /// <summary>Renews what is held; called only where <see cref="RenewEvery"/> says how often.</summary>
     /// <returns>For each whether the link still holds it, in the order of the list.</returns>
-    Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<LeaseToken> leases, CancellationToken cancellationToken);
+    /// <exception cref="LinkLostException">The link is gone.</exception>
+    Task<IReadOnlyList<bool>> RenewAsync(IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken);
 }
 
-/// <summary>Proof of holding one delivery. It is never used again for another hand-over of the same event.</summary>
-/// <param name="Copy">The engine's number of the event's copy in the queue.</param>
-/// <param name="Number">The engine's number of the hand-over.</param>
-public readonly record struct LeaseToken(long Copy, long Number);
+/// <summary>
+/// A link is gone, and with it whatever it had handed over: those events come again, to whoever receives. Open another
+/// link.
+/// </summary>
+public sealed class LinkLostException(string message, Exception? inner = null) : CourierException(message, inner);
 
-/// <summary>An event handed over to a link: a delivery, not yet read.</summary>
-/// <param name="Json">The event in CloudEvents' JSON format, UTF-8, as it was published.</param>
-/// <param name="Attempt">1 for the first time that the event is handed over, and so on.</param>
-/// <param name="Abandoned">
-/// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost
-/// its lease. Where an engine cannot know, all of them.
+/// <summary>
+/// An event handed over to a link: a delivery, not yet read. It is the only proof of holding the event, and belongs to
+/// its link; an engine derives it, and keeps in it what it needs to know it by.
+/// </summary>
+/// <param name="json">The event in CloudEvents' JSON format, UTF-8, as it was published.</param>
+/// <param name="attempt">
+/// 1 for the first time that the event is handed over, and so on; null where the engine does not count.
 /// </param>
-/// <param name="Lease">With what to settle it.</param>
-public readonly record struct HandOver(ReadOnlyMemory<byte> Json, int Attempt, int Abandoned, LeaseToken Lease);
+/// <param name="abandoned">
+/// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost
+/// the delivery. Null where the engine cannot know.
+/// </param>
+public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? abandoned)
+{
+    /// <summary>The event in CloudEvents' JSON format, UTF-8, as it was published.</summary>
+    public ReadOnlyMemory<byte> Json { get; } = json;
+
+    /// <summary>
+    /// 1 for the first time that the event is handed over, and so on; null where the engine does not count.
+    /// </summary>
+    public int? Attempt { get; } = attempt;
+
+    /// <summary>
+    /// How many of the attempts before this one, the latest in a row, were never settled; null where the engine cannot
+    /// know.
+    /// </summary>
+    public int? Abandoned { get; } = abandoned;
+}
 
 /// <summary>What came of settling.</summary>
 /// <param name="Took">
-/// For each settlement whether it took effect, in the order of the list. False: the lease was lost, the event belongs
-/// to someone else by now, and nothing was changed.
+/// For each settlement whether it took effect, in the order of the list. False: the event belongs to someone else by
+/// now, and nothing was changed.
 /// </param>
 /// <param name="Deliveries">What was taken; no more than the credit, and maybe none.</param>
 public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries);
 
 /// <summary>How one delivery is settled.</summary>
-/// <param name="Lease">The delivery.</param>
+/// <param name="Delivery">The delivery, which belongs to the link that is told.</param>
 /// <param name="Outcome">What became of it.</param>
-public readonly record struct Settlement(LeaseToken Lease, Outcome Outcome);
+public readonly record struct Settlement(HandOver Delivery, Outcome Outcome);
 
 /// <summary>What became of a delivery, in AMQP 1.0's words (ISO/IEC 19464, part 3, section 3.4).</summary>
 public abstract record Outcome
@@ -97,6 +129,6 @@ public sealed record Failure(string Exception, string Message, string Stack)
     public static Failure Of(Exception exception)
     {
         ArgumentNullException.ThrowIfNull(exception);
-        return new(exception.GetType().FullName ?? exception.GetType().Name, exception.Message, exception.ToString());
+        return new(Words.NameOf(exception), Words.Of(exception), Words.AllOf(exception));
     }
 }

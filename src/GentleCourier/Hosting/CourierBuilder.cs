@@ -22,6 +22,8 @@ public sealed class CourierBuilder
 
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
+    internal List<Func<IStore, CancellationToken, Task>> StorePreparations { get; } = [];
+
     /// <summary>
     /// Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.
     /// </summary>
@@ -32,6 +34,18 @@ public sealed class CourierBuilder
     {
         ArgumentNullException.ThrowIfNull(engine);
         Services.AddSingleton(engine);
+        return this;
+    }
+
+    /// <summary>
+    /// Prepares the service's own tables when the host starts: after the library's, and before anything is received or
+    /// relayed. While the store is away it is waited for; what <paramref name="prepare"/> throws otherwise fails the
+    /// start. It has to bear being repeated, also by several instances at once.
+    /// </summary>
+    public CourierBuilder PrepareStore(Func<IStore, CancellationToken, Task> prepare)
+    {
+        ArgumentNullException.ThrowIfNull(prepare);
+        StorePreparations.Add(prepare);
         return this;
     }
 

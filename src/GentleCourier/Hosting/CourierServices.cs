@@ -6,6 +6,7 @@ using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
+using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Options;
 
 namespace GentleCourier;
@@ -53,7 +54,7 @@ public static class CourierServices
         if (builder.Options.Store is not null)
         {
             services.AddSingleton(sp => Engine(sp, $"{path}:Store", builder.Options.Store, out var address)
-                .CreateStore(address, sp.GetRequiredService<TimeProvider>()));
+                .CreateStore(address, sp.GetRequiredService<TimeProvider>(), Logger<IStorePort>(sp)));
             services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
             services.AddSingleton<IOutbox>(
                 sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
@@ -61,16 +62,19 @@ public static class CourierServices
         if (builder.Options.Broker is not null)
         {
             services.AddSingleton(sp => Engine(sp, $"{path}:Broker", builder.Options.Broker, out var address)
-                .CreateBroker(address, sp.GetRequiredService<TimeProvider>()));
+                .CreateBroker(address, sp.GetRequiredService<TimeProvider>(), Logger<IBroker>(sp)));
         }
 
         foreach (var binding in builder.Bindings) services.AddSingleton(binding);
-        services.AddHostedService(sp => new Preparation(builder, sp));
+        services.AddSingleton(sp => ActivatorUtilities.CreateInstance<Preparation>(sp, builder));
+        services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
         if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled)
             services.AddHostedService<Relay>();
         if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
         return services;
     }
+
+    private static ILogger? Logger<T>(IServiceProvider services) => services.GetService<ILogger<T>>();
 
     private static void ReadSettings(IConfigurationSection section, CourierBuilder builder)
     {
@@ -111,6 +115,7 @@ public static class CourierServices
             limits.LongestDelay = settings.Time(nameof(limits.LongestDelay), limits.LongestDelay);
             limits.Lease = settings.Time(nameof(limits.Lease), limits.Lease);
             limits.StopLimit = settings.Time(nameof(limits.StopLimit), limits.StopLimit);
+            limits.InKeyOrder = settings.Flag(nameof(limits.InKeyOrder), limits.InKeyOrder);
             limits.Inbox = settings.Flag(nameof(limits.Inbox), limits.Inbox);
             settings.RefuseOthers();
         }
@@ -135,6 +140,8 @@ public static class CourierServices
         if (builder.Options.Store is null && builder.MakersOfTables.Count > 0)
             yield return $"{path}:Store is not set: in which database is the outbox of the context that this process "
                 + "uses?";
+        if (builder.Options.Store is null && builder.StorePreparations.Count > 0)
+            yield return $"{path}:Store is not set: where are the tables that this process prepares?";
         if (builder.Options.Store is not null && builder.Options.Source is null)
             yield return $"{path}:Source is not set: in whose name does this service publish?";
         if (builder.Options.Store is null)

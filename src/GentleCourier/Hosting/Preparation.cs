@@ -1,41 +1,49 @@
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Hosting;
 
 /// <summary>
 /// Before anything else starts: the store's tables are there, and for a process that receives, its queues and routes. A
-/// process that only publishes starts without the broker: its outbox takes the events, and the relay waits.
+/// process that only publishes starts without the broker: its outbox takes the events, and the relay waits. What is
+/// wrong fails the start; what is away is waited for in the background, started but not ready.
 /// </summary>
-internal sealed class Preparation(CourierBuilder builder, IServiceProvider services) : IHostedLifecycleService
+internal sealed partial class Preparation(
+    CourierBuilder builder, IServiceProvider services, TimeProvider clock, ILogger<Preparation> logger)
+    : IHostedLifecycleService, IDisposable
 {
-    public async Task StartingAsync(CancellationToken cancellationToken)
-    {
-        var create = builder.Options.CreateMissing;
-        if (services.GetService<IStorePort>() is { } store)
-            await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
+    private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
 
-        FaultPoint.Pass(FaultPoint.StorePreparedOnly);
-        var queues = builder.Bindings.ToList();
-        if (queues.Count == 0) return;
-        var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
-        await services.GetRequiredService<IBroker>()
-            .PrepareAsync(new Topology(queues.ConvertAll(q => q.Queue), routes), create, cancellationToken)
-                .ConfigureAwait(false);
+    private readonly TaskCompletionSource done = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private readonly CancellationTokenSource trying = new();
+    private Task waiting = Task.CompletedTask;
+
+    /// <summary>Waits until all is there. False: cancelled before it was.</summary>
+    public async Task<bool> IsDoneAsync(CancellationToken cancellationToken)
+    {
+        await done.Task.WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        return done.Task.IsCompletedSuccessfully;
     }
 
-    private async Task PrepareAsync(IStorePort store, bool create, CancellationToken cancellationToken)
+    public async Task StartingAsync(CancellationToken cancellationToken)
     {
-        var maker = builder.MakersOfTables.ConvertAll(find => find(services, store)).Find(found => found is not null);
         try
         {
-            await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
+            await PrepareAsync(cancellationToken).WaitAsync(cancellationToken).ConfigureAwait(false);
+            done.TrySetResult();
         }
-        catch (CourierException e) when (maker is not null)
+        catch (OperationCanceledException) when (cancellationToken.IsCancellationRequested)
         {
-            throw new CourierException(
-                $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
+            // The host is told to stop before it has started; it does so by itself.
+        }
+        catch (CourierException e) when (e.IsTransient)
+        {
+            LogNotReady(logger, e.Message);
+            waiting = new Loop("Preparing to receive and to relay", FirstRest, LongestRest, clock, logger)
+                .RunAsync(TryAgainAsync, trying.Token);
         }
     }
 
@@ -45,7 +53,74 @@ internal sealed class Preparation(CourierBuilder builder, IServiceProvider servi
 
     public Task StoppingAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
-    public Task StopAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+    public async Task StopAsync(CancellationToken cancellationToken)
+    {
+        await trying.CancelAsync().ConfigureAwait(false);
+        await waiting.WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+    }
 
     public Task StoppedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public void Dispose() => trying.Dispose();
+
+    private async Task TryAgainAsync(CancellationToken ending)
+    {
+        await PrepareAsync(ending).ConfigureAwait(false);
+        done.TrySetResult();
+        LogReady(logger);
+        await trying.CancelAsync().ConfigureAwait(false);
+    }
+
+    private async Task PrepareAsync(CancellationToken cancellationToken)
+    {
+        var create = builder.Options.CreateMissing;
+        if (services.GetService<IStorePort>() is { } store)
+        {
+            await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
+            foreach (var prepare in builder.StorePreparations)
+                await prepare(store, cancellationToken).ConfigureAwait(false);
+        }
+
+        FaultPoint.Pass(FaultPoint.StorePreparedOnly);
+        var queues = builder.Bindings.ToList();
+        if (queues.Count == 0) return;
+        var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
+        var broker = services.GetRequiredService<IBroker>();
+        if (!broker.Abilities.HasFlag(BrokerAbilities.DeadLetters) && services.GetService<IStorePort>() is null)
+        {
+            throw new CourierException(
+                $"{broker.DisplayName} does not keep what is set aside, and this process has no store that could; set "
+                + "Courier:Store");
+        }
+        var inKeyOrder = queues.FindAll(q => q.Options.InKeyOrder).ConvertAll(q => q.Queue);
+        if (inKeyOrder.Count > 0 && !broker.Abilities.HasFlag(BrokerAbilities.KeyOrder))
+        {
+            throw new CourierException(
+                $"{broker.DisplayName} cannot keep the order of a partition key, which queue '{inKeyOrder[0]}' asks "
+                + $"for; set Courier:Receivers:{inKeyOrder[0]}:InKeyOrder to false");
+        }
+        var topology = new Topology(queues.ConvertAll(q => q.Queue), routes) { InKeyOrder = inKeyOrder };
+        await broker.PrepareAsync(topology, create, cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task PrepareAsync(IStorePort store, bool create, CancellationToken cancellationToken)
+    {
+        var maker = builder.MakersOfTables.ConvertAll(find => find(services, store)).Find(found => found is not null);
+        try
+        {
+            await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
+        }
+        catch (CourierException e) when (maker is not null && !e.IsTransient)
+        {
+            throw new CourierException(
+                $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
+        }
+    }
+
+    [LoggerMessage(401, LogLevel.Error,
+        "Started, but not ready: nothing is received or relayed until this has passed: {Problem}")]
+    private static partial void LogNotReady(ILogger logger, string problem);
+
+    [LoggerMessage(402, LogLevel.Information, "Ready: all that was waited for is there")]
+    private static partial void LogReady(ILogger logger);
 }

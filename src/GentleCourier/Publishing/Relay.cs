@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Hosting;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Options;
@@ -16,8 +17,9 @@ internal sealed partial class Relay : BackgroundService
     private readonly IStorePort store;
     private readonly IBroker broker;
     private readonly RelayOptions options;
+    private readonly Preparation preparation;
     private readonly TimeProvider clock;
-    private readonly ILogger<Relay> logger;
+    private readonly ILogger logger;
     private readonly Lead lead;
     private readonly Loop keeping, turns;
     // What this relay knows of its term: begun anew with each.
@@ -26,20 +28,23 @@ internal sealed partial class Relay : BackgroundService
     private IDirectWay? directWay;
 
     public Relay(
-        IStorePort store, IBroker broker, IOptions<RelayOptions> options, TimeProvider clock, ILogger<Relay> logger)
+        IStorePort store, IBroker broker, IOptions<RelayOptions> options, Preparation preparation, TimeProvider clock,
+        ILogger<Relay> logger)
     {
+        this.preparation = preparation;
         this.store = store;
         this.broker = broker;
         this.options = options.Value;
         this.clock = clock;
-        this.logger = logger;
-        lead = new Lead(store, store.DisplayName, this.options.Lease, clock, logger);
+        this.logger = new SafeLogger(logger);
+        lead = new Lead(store, store.DisplayName, this.options.Lease, clock, this.logger);
         keeping = NewLoop($"Lead of the relays of {store.DisplayName}", null);
         turns = NewLoop($"Relay of {store.DisplayName} to {broker.DisplayName}", RecordAsync);
     }
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
+        if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
         var kept = keeping.RunAsync(lead.KeepAsync, stoppingToken);
         await turns.RunAsync(TakeTurnAsync, stoppingToken).ConfigureAwait(false);
         await kept.ConfigureAwait(false);

@@ -16,6 +16,13 @@ public sealed class ReceiverOptions
     public int Parallel { get; set; } = 1;
 
     /// <summary>
+    /// Whether the events of one partition key are handled one at a time and in their order, whichever worker of the
+    /// queue takes them: one that fails keeps those behind it waiting until it is handled or set aside. Others are not
+    /// kept waiting. It is a property of the queue: once one worker has asked for it, it holds for all.
+    /// </summary>
+    public bool InKeyOrder { get; set; }
+
+    /// <summary>
     /// How many events a receiver of batches gets at once at the most, 1 to 1,000. Without effect on a queue where all
     /// receivers take single events; where some do, their events wait along with the batch.
     /// </summary>

@@ -21,4 +21,20 @@ public sealed record QueueFigures(
 /// <param name="Relay">The relay that leads, null where none does.</param>
 /// <param name="LastError">Why nothing could be relayed when it was last tried, null where that worked.</param>
 public sealed record OutboxFigures(
-    long Waiting, long Held, long Refused, TimeSpan? OldestAge, string? Relay, string? LastError);
+    long Waiting, long Held, long Refused, TimeSpan? OldestAge, string? Relay, string? LastError)
+{
+    /// <summary>
+    /// About how many deleted rows lie in the outbox because its server has not cleared them away; null where the
+    /// engine cannot know, or leaves none.
+    /// </summary>
+    public long? DeadRows { get; init; }
+
+    /// <summary>
+    /// For how long the oldest transaction in the server has been open that keeps deleted rows from being cleared
+    /// away; null where there is none, or this user may not see it.
+    /// </summary>
+    public TimeSpan? OldestSnapshot { get; init; }
+
+    /// <summary>Whose that transaction is, for people to find it; null where there is none.</summary>
+    public string? SnapshotHolder { get; init; }
+}

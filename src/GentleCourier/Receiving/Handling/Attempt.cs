@@ -21,7 +21,7 @@ internal sealed class Attempt : IDisposable
     private readonly CancellationTokenSource cancellation;
     private readonly Action overrun;
     private readonly ITimer? timer;
-    private bool over;
+    private bool over, overran;
 
     /// <param name="limit">For how long it may run; null: as long as it likes.</param>
     /// <param name="overrun">Called if it still runs <see cref="TimeToEnd"/> after its limit.</param>
@@ -40,8 +40,6 @@ internal sealed class Attempt : IDisposable
     /// <summary>Why it was cut short.</summary>
     public Cut Cut { get; private set; }
 
-    /// <summary>Whether it was still running long after its limit.</summary>
-    public bool Overran { get; private set; }
 
     /// <summary>
     /// The receiver is done. True: from here on nothing cuts it short, and its work may be committed.
@@ -52,6 +50,16 @@ internal sealed class Attempt : IDisposable
         {
             over = true;
             return Cut == Cut.None;
+        }
+    }
+
+    /// <summary>It has ended, however. True: it has been reported to run on long after its limit.</summary>
+    public bool End()
+    {
+        lock (gate)
+        {
+            over = true;
+            return overran;
         }
     }
 
@@ -77,13 +85,13 @@ internal sealed class Attempt : IDisposable
     {
         lock (gate)
         {
-            if (over || Overran) return;
+            if (over || overran) return;
             if (Cut == Cut.None)
             {
                 CutShort(Cut.TimeLimit);
                 return;
             }
-            Overran = true;
+            overran = true;
             overrun();
         }
     }

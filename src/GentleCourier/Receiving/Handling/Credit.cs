@@ -142,10 +142,21 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>One goes back without having been begun; that no handler has taken it up is no less true.</summary>
-    public void GivenBack()
+    /// <summary>One will not be begun from where it lies: it goes back, or waits.</summary>
+    public void TakenBack()
     {
         lock (gate) unstarted--;
+    }
+
+    /// <summary>One that was waiting elsewhere lies ready.</summary>
+    public void Returned()
+    {
+        lock (gate)
+        {
+            unsettled++;
+            unstarted++;
+            Call();
+        }
     }
 
     /// <summary>A handler has taken one up.</summary>

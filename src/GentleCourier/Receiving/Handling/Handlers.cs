@@ -1,3 +1,4 @@
+using System.Diagnostics.CodeAnalysis;
 using System.Threading.Channels;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Logging;
@@ -5,111 +6,146 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// The handlers of one session, side by side: each takes up what lies ready, one delivery or a batch at a time.
+/// The handlers of one queue, side by side: each takes up what lies ready, one delivery or a batch at a time. They know
+/// nothing of links: a broken one does not stop them.
 /// </summary>
-internal sealed partial class Handlers(
-    QueueBinding binding,
-    ChannelReader<Held> toHandle,
-    DeliveryHandler handler,
-    Credit credit,
-    ISettler link,
-    Func<List<Held>, Task<List<Held>>> settleOnArrival,
-    TimeProvider clock,
-    ILogger logger) : IDisposable
+internal sealed partial class Handlers : IDisposable
 {
-    private readonly ReceiverOptions options = binding.Options;
-    private readonly int batchSize = binding.BatchSize;
-    private readonly CancellationTokenSource outOfTime = new();
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(10);
+    private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(1);
+
+    private readonly QueueBinding binding;
+    private readonly ReceiverOptions options;
+    private readonly DeliveryHandler handler;
+    private readonly Credit credit;
+    private readonly TimeProvider clock;
+    private readonly ILogger logger;
+    // Bounded by the prefetch: nothing enters it that credit was not taken for.
+    private readonly Channel<Held> ready = Channel.CreateUnbounded<Held>();
     // One at a time gathers a batch: several would share out what comes, and all wait.
     private readonly SemaphoreSlim gathering = new(1, 1);
+    private readonly CancellationTokenSource noMore = new(), outOfTime = new();
+    private readonly Lazy<Task> finishing;
     private Task all = Task.CompletedTask;
 
-    public void Start(CancellationToken stopping) =>
-        all = Task.WhenAll(Enumerable.Range(0, options.Parallel).Select(
-            _ => Task.Run(() => HandleAsync(stopping), CancellationToken.None)));
+    public Handlers(
+        QueueBinding binding, DeliveryHandler handler, Credit credit, TimeProvider clock, ILogger logger)
+    {
+        this.binding = binding;
+        options = binding.Options;
+        this.handler = handler;
+        this.credit = credit;
+        this.clock = clock;
+        this.logger = logger;
+        finishing = new Lazy<Task>(FinishOnceAsync);
+    }
+
+    public void Start() => all = Task.WhenAll(Enumerable.Range(1, options.Parallel).Select(
+        number => new Loop($"Handler {number} of queue '{binding.Queue}'", FirstRest, LongestRest, clock, logger)
+            .RunAsync(HandleNextAsync, noMore.Token)));
+
+    /// <summary>It lies ready, to be handled when its turn comes.</summary>
+    public void Add(Held delivery) => ready.Writer.TryWrite(delivery);
+
+    /// <summary>Takes back one that no handler has taken up.</summary>
+    public bool TryTakeBack([NotNullWhen(true)] out Held? delivery)
+    {
+        if (!ready.Reader.TryRead(out delivery)) return false;
+        credit.TakenBack();
+        return true;
+    }
 
     /// <summary>
-    /// Lets the handlers finish what is in hand. Once the host stops they have a limit for it; then they are cancelled,
-    /// and at last those that do not listen are left behind.
+    /// Takes up nothing more, and lets the handlers finish what they have. They have a limit for it; then they are
+    /// cancelled, and at last those that do not listen are left behind.
     /// </summary>
-    public async Task FinishAsync(CancellationToken stopping)
-    {
-        await all.WaitAsync(stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        try
-        {
-            await all.WaitAsync(options.StopLimit, clock, CancellationToken.None).ConfigureAwait(false);
-        }
-        catch (TimeoutException)
-        {
-            LogCancelsHandlers(logger, binding.Queue, options.StopLimit);
-            await outOfTime.CancelAsync().ConfigureAwait(false);
-            try
-            {
-                await all.WaitAsync(Attempt.TimeToEnd, clock, CancellationToken.None).ConfigureAwait(false);
-            }
-            catch (TimeoutException)
-            {
-                LogAbandonsHandlers(logger, binding.Queue, options.Lease);
-            }
-        }
-    }
+    public Task FinishAsync() => finishing.Value;
 
     public void Dispose()
     {
+        noMore.Dispose();
         outOfTime.Dispose();
         gathering.Dispose();
     }
 
-    private async Task HandleAsync(CancellationToken stopping)
+    private async Task FinishOnceAsync()
     {
-        while (await TakeUpAsync().ConfigureAwait(false) is { Count: > 0 } deliveries)
+        await noMore.CancelAsync().ConfigureAwait(false);
+        if (await EndWithinAsync(options.StopLimit).ConfigureAwait(false)) return;
+        LogCancelsHandlers(logger, binding.Queue, options.StopLimit);
+        // What handlers have registered to be called may take its time, or throw.
+        _ = outOfTime.CancelAsync();
+        if (!await EndWithinAsync(Attempt.TimeToEnd).ConfigureAwait(false))
+            LogAbandonsHandlers(logger, binding.Queue, options.Lease);
+    }
+
+    private async Task<bool> EndWithinAsync(TimeSpan limit)
+    {
+        await all.WaitAsync(limit, clock, CancellationToken.None)
+            .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        return all.IsCompleted;
+    }
+
+    private async Task HandleNextAsync(CancellationToken ending)
+    {
+        var deliveries = await TakeUpAsync(ending).ConfigureAwait(false);
+        var (began, count) = (clock.GetTimestamp(), deliveries.Count);
+        try
         {
-            var began = clock.GetTimestamp();
-            var count = deliveries.Count;
-            await HandleAsync(deliveries, stopping).ConfigureAwait(false);
+            await HandleAsync(deliveries, ending).ConfigureAwait(false);
+        }
+        finally
+        {
             credit.Handled(clock.GetElapsedTime(began), count);
         }
     }
 
-    private async Task HandleAsync(List<Held> deliveries, CancellationToken stopping)
+    private async Task HandleAsync(List<Held> deliveries, CancellationToken ending)
     {
-        if (stopping.IsCancellationRequested)
+        if (ending.IsCancellationRequested)
         {
             // What has not begun when the host stops goes back untouched, for another worker to take at once.
-            deliveries.ForEach(d => link.Settle(d, Outcome.Released));
+            deliveries.ForEach(d => d.Settle(Outcome.Released));
             return;
         }
         if (options.Settling == Settling.OnArrival)
         {
-            deliveries = await settleOnArrival(deliveries).ConfigureAwait(false);
+            deliveries = await SettleOnArrivalAsync(deliveries).ConfigureAwait(false);
             FaultPoint.Pass(FaultPoint.ArrivalSettledNotHandled);
-            if (deliveries.Count == 0) return;
         }
-        await handler.HandleAsync(deliveries, link, outOfTime.Token).ConfigureAwait(false);
+        if (deliveries.Count > 0) await handler.HandleAsync(deliveries, outOfTime.Token).ConfigureAwait(false);
+    }
+
+    private static async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
+    {
+        // Nearly always all have come by one link.
+        var settled = new List<Held>();
+        foreach (var group in deliveries.GroupBy(d => d.Link))
+            settled.AddRange(await group.Key.SettleOnArrivalAsync([.. group]).ConfigureAwait(false));
+        return settled;
     }
 
     /// <summary>
-    /// Waits for one delivery, or for a batch: as many as come until it is full or its time is over. None: it is over.
+    /// Waits for one delivery, or for a batch: as many as come until it is full or its time is over.
     /// </summary>
-    private async Task<List<Held>> TakeUpAsync()
+    private async Task<List<Held>> TakeUpAsync(CancellationToken ending)
     {
         var taken = new List<Held>(1);
-        if (batchSize == 1)
+        if (binding.BatchSize == 1)
         {
-            await TakeOneAsync(taken, CancellationToken.None).ConfigureAwait(false);
+            taken.Add(await TakeOneAsync(ending).ConfigureAwait(false));
             return taken;
         }
 
-        await gathering.WaitAsync().ConfigureAwait(false);
+        await gathering.WaitAsync(ending).ConfigureAwait(false);
         try
         {
-            if (!await TakeOneAsync(taken, CancellationToken.None).ConfigureAwait(false)) return taken;
-            using var enough = new CancellationTokenSource(options.BatchWait, clock);
-            while (taken.Count < batchSize && await TakeOneAsync(taken, enough.Token).ConfigureAwait(false))
-            {
-            }
+            taken.Add(await TakeOneAsync(ending).ConfigureAwait(false));
+            using var time = new CancellationTokenSource(options.BatchWait, clock);
+            using var enough = CancellationTokenSource.CreateLinkedTokenSource(time.Token, ending);
+            while (taken.Count < binding.BatchSize) taken.Add(await TakeOneAsync(enough.Token).ConfigureAwait(false));
         }
-        catch (OperationCanceledException)
+        catch (OperationCanceledException) when (taken.Count > 0)
         {
             // What has come within the time is the batch.
         }
@@ -120,18 +156,11 @@ internal sealed partial class Handlers(
         return taken;
     }
 
-    private async Task<bool> TakeOneAsync(List<Held> taken, CancellationToken cancellationToken)
+    private async Task<Held> TakeOneAsync(CancellationToken cancellationToken)
     {
-        while (true)
-        {
-            if (toHandle.TryRead(out var delivery))
-            {
-                credit.Started();
-                taken.Add(delivery);
-                return true;
-            }
-            if (!await toHandle.WaitToReadAsync(cancellationToken).ConfigureAwait(false)) return false;
-        }
+        var delivery = await ready.Reader.ReadAsync(cancellationToken).ConfigureAwait(false);
+        credit.Started();
+        return delivery;
     }
 
     [LoggerMessage(

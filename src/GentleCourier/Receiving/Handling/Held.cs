@@ -3,16 +3,27 @@ using GentleCourier.Engines;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// A delivery that a worker holds: from its hand-over until its outcome is decided, once, or its lease is lost.
+/// A delivery that a worker holds: from its hand-over until its outcome is decided, once, or it belongs to another.
 /// </summary>
-internal sealed class Held(HandOver handOver)
+/// <param name="handOver">The delivery.</param>
+/// <param name="attempt">Which attempt it is, as far as anybody knows.</param>
+/// <param name="link">By whom it came, and who is told of its outcome.</param>
+internal sealed class Held(HandOver handOver, int attempt, ISettler link)
 {
+    // Stands for an outcome of which nobody is told.
+    private static readonly object Nothing = new();
+
     private readonly Lazy<Event> read = new(() => Event.Read(handOver.Json));
-    private int decided;
+    private object? decision;
+    private TaskCompletionSource<Outcome?>? watched;
     private volatile bool lost;
-    private volatile Attempt? attempt;
+    private volatile Attempt? running;
 
     public HandOver HandOver { get; } = handOver;
+
+    public int Attempt { get; } = attempt;
+
+    public ISettler Link { get; } = link;
 
     /// <summary>The event, read when it is first asked for.</summary>
     /// <exception cref="UnreadableEventException">It cannot be read.</exception>
@@ -28,10 +39,36 @@ internal sealed class Held(HandOver handOver)
     public bool IsLost => lost;
 
     /// <summary>Its outcome has been decided.</summary>
-    public bool IsDecided => Volatile.Read(ref decided) != 0;
+    public bool IsDecided => Volatile.Read(ref decision) is not null;
 
-    /// <summary>The first to decide its outcome gets true.</summary>
-    public bool TryDecide() => Interlocked.Exchange(ref decided, 1) == 0;
+    /// <summary>The outcome; only the first that is told counts.</summary>
+    public void Settle(Outcome outcome)
+    {
+        if (TryDecide(outcome)) Link.Settle(this, outcome);
+    }
+
+    /// <summary>It is let go: it belongs to another by now.</summary>
+    public void Drop()
+    {
+        if (TryDecide(null)) Link.Drop(this);
+    }
+
+    /// <summary>The first to decide its outcome gets true; null: there is none to tell of.</summary>
+    public bool TryDecide(Outcome? outcome)
+    {
+        if (Interlocked.CompareExchange(ref decision, outcome ?? Nothing, null) is not null) return false;
+        Volatile.Read(ref watched)?.TrySetResult(outcome);
+        return true;
+    }
+
+    /// <summary>Ends with the outcome once that is decided; with null where there is none to tell of.</summary>
+    public Task<Outcome?> WhenDecided()
+    {
+        var source = new TaskCompletionSource<Outcome?>(TaskCreationOptions.RunContinuationsAsynchronously);
+        source = Interlocked.CompareExchange(ref watched, source, null) ?? source;
+        if (Volatile.Read(ref decision) is { } decided) source.TrySetResult(decided as Outcome);
+        return source.Task;
+    }
 
     /// <summary>Null where the event cannot be read; whoever asks for it will be told.</summary>
     public ReadDelivery? TryRead()
@@ -49,13 +86,13 @@ internal sealed class Held(HandOver handOver)
     /// <summary>What may be cut short when it is lost.</summary>
     public void BeginAttempt(Attempt begun)
     {
-        attempt = begun;
+        running = begun;
         if (lost) begun.CutShort(Cut.LeaseLost);
     }
 
     public void Lose()
     {
         lost = true;
-        attempt?.CutShort(Cut.LeaseLost);
+        running?.CutShort(Cut.LeaseLost);
     }
 }

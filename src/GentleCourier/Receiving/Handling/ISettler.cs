@@ -2,18 +2,18 @@ using GentleCourier.Engines;
 
 namespace GentleCourier.Receiving.Handling;
 
-/// <summary>What a handler of deliveries tells to whoever holds them. Thread-safe.</summary>
+/// <summary>Whoever holds deliveries for their handlers. Thread-safe.</summary>
 internal interface ISettler
 {
-    /// <summary>The outcome; only the first that is told counts.</summary>
+    /// <summary>The outcome has been decided.</summary>
     void Settle(Held delivery, Outcome outcome);
 
-    /// <summary>It belongs to another by now.</summary>
+    /// <summary>It belongs to another by now: there is nothing to settle.</summary>
     void Drop(Held delivery);
 
-    /// <summary>A handler goes on though it should have ended.</summary>
-    void DoesNotEnd();
-
-    /// <summary>It has ended after all.</summary>
-    void Ended();
+    /// <summary>
+    /// Settles what is about to be handled. What could not be settled is left to come again, unhandled.
+    /// </summary>
+    /// <returns>What is settled.</returns>
+    Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries);
 }

@@ -1,58 +1,74 @@
 using GentleCourier.Engines;
+using GentleCourier.Events;
+using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Receives from one queue, one session after another: when the broker is away it goes on, with back-off, until it is
-/// back.
+/// Receives from one queue: its handlers, and one link after another that supplies them. The two live apart: a link
+/// that is lost is opened again while handlers go on, and a handler that never ends keeps no link from being opened.
 /// </summary>
-internal sealed partial class QueueWorker(
-    QueueBinding binding, IBroker broker, DeliveryHandler handler, TimeProvider clock, ILogger logger)
+internal sealed partial class QueueWorker : IDisposable
 {
-    private static readonly TimeSpan FirstReconnect = TimeSpan.FromMilliseconds(200);
-    private static readonly TimeSpan LongestReconnect = TimeSpan.FromSeconds(15);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
+    private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
 
-    private readonly ReceiverOptions options = binding.Options;
+    private readonly QueueBinding binding;
+    private readonly IBroker broker;
+    private readonly WorkerParts parts;
+    private readonly Loop linking;
+    private readonly ILogger logger;
+
+    public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
+        IServiceScopeFactory scopes, TimeProvider clock, ILogger logger)
+    {
+        this.binding = binding;
+        this.broker = broker;
+        this.logger = logger;
+        var credit = new Credit(binding.Options.Prefetch, binding.Options.Parallel, binding.BatchSize, clock);
+        var handler = new DeliveryHandler(binding, store, codec, scopes, credit, clock, logger);
+        var handlers = new Handlers(binding, handler, credit, clock, logger);
+        parts = new WorkerParts(
+            binding, store, handlers, handler, credit, new Unfinished(), new AttemptCounts(), clock, logger);
+        linking = new Loop(
+            $"The link to queue '{binding.Queue}' of {broker.DisplayName}", FirstRest, LongestRest, clock, logger);
+    }
 
     /// <summary>Runs until <paramref name="stopping"/>, and then until everything in hand is settled.</summary>
     public async Task RunAsync(CancellationToken stopping)
     {
-        for (var failures = 0; !stopping.IsCancellationRequested;)
-        {
-            try
-            {
-                var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
-                    .ConfigureAwait(false);
-                await using (link.ConfigureAwait(false))
-                {
-                    LogReceives(logger, binding.Queue, options.Prefetch, options.Parallel);
-                    var session = new Session(binding, link, handler, clock, logger);
-                    await session.RunAsync(() => failures = 0, stopping).ConfigureAwait(false);
-                }
-            }
-            catch (OperationCanceledException) when (stopping.IsCancellationRequested)
-            {
-            }
-            catch (Exception e)
-            {
-                failures++;
-                var delay = BackOff.Delay(failures, FirstReconnect, LongestReconnect, Random.Shared.NextDouble());
-                LogBrokerAway(logger, binding.Queue, e.Message, failures, delay);
-                await Task.Delay(delay, clock, stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-            }
-        }
+        parts.Handlers.Start();
+        await linking.RunAsync(ReceiveAsync, stopping).ConfigureAwait(false);
+        // Where there was no link at the stop, nobody else has told them.
+        await parts.Handlers.FinishAsync().ConfigureAwait(false);
         LogStopped(logger, binding.Queue);
+    }
+
+    public void Dispose() => parts.Handlers.Dispose();
+
+    private async Task ReceiveAsync(CancellationToken stopping)
+    {
+        var options = binding.Options;
+        var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
+            .ConfigureAwait(false);
+        await using (link.ConfigureAwait(false))
+        {
+            linking.Succeeded();
+            LogReceives(logger, binding.Queue, options.Prefetch, options.Parallel);
+            using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
+            await new Session(parts, link, broker.Abilities, over).RunAsync().ConfigureAwait(false);
+        }
     }
 
     [LoggerMessage(211, LogLevel.Information, "Receives from queue {Queue}: prefetch {Prefetch}, parallel {Parallel}")]
     private static partial void LogReceives(ILogger logger, string queue, Prefetch prefetch, int parallel);
 
-    [LoggerMessage(212, LogLevel.Warning,
-        "Cannot receive from queue {Queue}: {Problem} (failure {Failures} in a row; next try in {Delay})")]
-    private static partial void LogBrokerAway(
-        ILogger logger, string queue, string problem, int failures, TimeSpan delay);
-
     [LoggerMessage(213, LogLevel.Information, "No longer receives from queue {Queue}: what was in hand is settled")]
     private static partial void LogStopped(ILogger logger, string queue);
 }
+
+/// <summary>What a worker keeps while its links come and go.</summary>
+internal sealed record WorkerParts(
+    QueueBinding Binding, IInboxPort? Store, Handlers Handlers, DeliveryHandler Handler, Credit Credit,
+    Unfinished Unfinished, AttemptCounts Counts, TimeProvider Clock, ILogger Logger);

@@ -9,7 +9,7 @@ internal sealed class ReadDelivery(Held held, Event @event)
 
     public Event Event => @event;
 
-    public int Attempt => held.HandOver.Attempt;
+    public int Attempt => held.Attempt;
 
     public EventKey Key => new(@event.Source, @event.Id);
 

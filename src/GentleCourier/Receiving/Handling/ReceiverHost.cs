@@ -1,28 +1,35 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Hosting;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;
 
-/// <summary>Runs a worker for each bound queue, and stops them together.</summary>
+/// <summary>Runs a worker for each bound queue, once all is prepared, and stops them together.</summary>
 internal sealed class ReceiverHost(
     IEnumerable<QueueBinding> bindings,
     IBroker broker,
     ContractCodec codec,
     IServiceProvider services,
+    Preparation preparation,
     TimeProvider clock,
     ILogger<ReceiverHost> logger) : BackgroundService
 {
-    protected override Task ExecuteAsync(CancellationToken stoppingToken) =>
-        Task.WhenAll(bindings.Select(
-            binding => Task.Run(() => WorkerOf(binding).RunAsync(stoppingToken), CancellationToken.None)));
-
-    private QueueWorker WorkerOf(QueueBinding binding)
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        var scopes = services.GetRequiredService<IServiceScopeFactory>();
-        var handler = new DeliveryHandler(binding, services.GetService<IStorePort>(), codec, scopes, clock, logger);
-        return new QueueWorker(binding, broker, handler, clock, logger);
+        if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
+        await Task.WhenAll(bindings.Select(
+            binding => Task.Run(() => ReceiveAsync(binding, stoppingToken), CancellationToken.None)))
+            .ConfigureAwait(false);
+    }
+
+    private async Task ReceiveAsync(QueueBinding binding, CancellationToken stopping)
+    {
+        using var worker = new QueueWorker(
+            binding, broker, services.GetService<IStorePort>(), codec,
+            services.GetRequiredService<IServiceScopeFactory>(), clock, new SafeLogger(logger));
+        await worker.RunAsync(stopping).ConfigureAwait(false);
     }
 }

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Runtime.InteropServices;
 using System.Threading.Channels;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Logging;
@@ -14,142 +15,217 @@ internal sealed partial class Session : ISettler
     // While handlers have work at hand, finished deliveries are gathered for this long, or to half the prefetch.
     private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
     private static readonly TimeSpan SecondLook = TimeSpan.FromMilliseconds(50);
-    private static readonly TimeSpan FirstRetry = TimeSpan.FromMilliseconds(200);
-    private static readonly TimeSpan LongestRetry = TimeSpan.FromSeconds(15);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
+    private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
 
-    private readonly QueueBinding binding;
+    private readonly WorkerParts worker;
     private readonly string queue;
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
+    private readonly Credit credit;
+    private readonly Handlers handlers;
+    private readonly Waiting waiting;
+    private readonly BrokerAbilities abilities;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
-    private readonly Credit credit;
-    private readonly DeliveryHandler handler;
-    private readonly ConcurrentDictionary<LeaseToken, Held> held = new();
+    private readonly Loop exchanging, renewing;
+    private readonly CancellationTokenSource over;
+    private readonly Lock ending = new();
+    private readonly ConcurrentDictionary<HandOver, Held> held = new();
 
-    // Both channels are bounded by the prefetch: nothing enters them that credit was not taken for.
-    private readonly Channel<Held> toHandle = Channel.CreateUnbounded<Held>(new() { SingleWriter = true });
+    // Bounded by the prefetch: nothing enters it that credit was not taken for.
     private readonly Channel<Settlement> toSettle = Channel.CreateUnbounded<Settlement>();
     private readonly List<Settlement> batch = [];
+    private Task<IReadOnlyList<HandOver>>? receiving;
+    private Task<Exchange>? underWay;
+    private Task<bool>? finishing;
+    private LinkLostException? lost;
     private bool urgent;
     private long lastSettled;
 
+    /// <param name="worker">For whom it receives.</param>
+    /// <param name="link">The link.</param>
+    /// <param name="abilities">What the broker can do.</param>
+    /// <param name="over">Ends the session: cancelled when the host stops, and by itself when the link is lost.</param>
     public Session(
-        QueueBinding binding, IReceivingLink link, DeliveryHandler handler, TimeProvider clock, ILogger logger)
+        WorkerParts worker, IReceivingLink link, BrokerAbilities abilities, CancellationTokenSource over)
     {
-        this.binding = binding;
-        queue = binding.Queue;
-        options = binding.Options;
+        this.worker = worker;
+        queue = worker.Binding.Queue;
+        options = worker.Binding.Options;
         this.link = link;
-        this.handler = handler;
-        this.clock = clock;
-        this.logger = logger;
-        credit = new Credit(options.Prefetch, options.Parallel, binding.BatchSize, clock);
+        this.abilities = abilities;
+        this.over = over;
+        (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
+        waiting = new Waiting(abilities, Return, clock, over.Token);
+        exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger);
+        renewing = new Loop($"Renewing what is in hand of queue '{queue}'", FirstRest, LongestRest, clock, logger);
     }
 
     /// <summary>
-    /// Runs until <paramref name="stopping"/> or until the broker fails, and then until what is in hand is settled.
+    /// Runs until the host stops, and then until what is in hand is settled; or until the link is lost.
     /// </summary>
-    /// <param name="working">Called whenever the broker has given something.</param>
-    /// <param name="stopping">Says that the host stops.</param>
-    public async Task RunAsync(Action working, CancellationToken stopping)
+    /// <exception cref="LinkLostException">The link is lost; handlers go on with what they have of it.</exception>
+    public async Task RunAsync()
     {
         using var finished = new CancellationTokenSource();
-        using var handlers = new Handlers(
-            binding, toHandle.Reader, handler, credit, this, SettleOnArrivalAsync, clock, logger);
-        handlers.Start(stopping);
-        var renewing = RenewAsync(finished.Token);
+        // It ticks on while a renewal takes its time, so that none begins too late.
+        using var timer = link.RenewEvery is { } every ? new PeriodicTimer(every, clock) : null;
+        var kept = timer is null ? Task.CompletedTask
+            : renewing.RunAsync(ending => RenewAsync(timer, ending), finished.Token);
         try
         {
-            await ExchangeAsync(working, stopping).ConfigureAwait(false);
+            await exchanging.RunAsync(ExchangeAsync, over.Token).ConfigureAwait(false);
+            if (lost is null) await FarewellAsync().ConfigureAwait(false);
+            if (lost is null) return;
+            Abandon();
+            throw lost;
         }
         finally
         {
-            toHandle.Writer.Complete();
-            var settling = SettleRestAsync();
-            await handlers.FinishAsync(stopping).ConfigureAwait(false);
-            toSettle.Writer.Complete();
-            await settling.ConfigureAwait(false);
             await finished.CancelAsync().ConfigureAwait(false);
-            await renewing.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            await kept.ConfigureAwait(false);
         }
     }
 
     public void Settle(Held delivery, Outcome outcome)
     {
-        if (!delivery.TryDecide()) return;
-        if (delivery.IsSettled) Forget(delivery);
-        else toSettle.Writer.TryWrite(new Settlement(delivery.HandOver.Lease, outcome));
+        worker.Counts.Note(delivery, outcome);
+        if (outcome is Outcome.Rejected rejected && !abilities.HasFlag(BrokerAbilities.DeadLetters))
+            _ = SetAsideAsync(delivery, rejected);
+        else SettleOrHold(delivery, outcome);
+    }
+
+    /// <summary>The broker would not keep it: the store does, and then it may leave its queue.</summary>
+    private async Task SetAsideAsync(Held delivery, Outcome.Rejected rejected)
+    {
+        Outcome outcome = Outcome.Accepted;
+        try
+        {
+            var json = delivery.HandOver.Json;
+            var letter = new DeadLetter
+            {
+                Id = DeadLetter.IdOf(queue, json.Span),
+                Queue = queue,
+                Reason = rejected.Reason,
+                Failure = rejected.Failure,
+                Attempts = delivery.Attempt,
+                Worker = WorkerName.OfProcess,
+                SetAside = clock.GetUtcNow(),
+                Json = json,
+            };
+            // That there is one has been seen to at the start.
+            await worker.Store!.SetAsideAsync(letter, CancellationToken.None).ConfigureAwait(false);
+        }
+        catch (Exception e)
+        {
+            LogNotSetAside(logger, queue, options.LongestDelay, Words.Of(e));
+            outcome = new Outcome.Modified(options.LongestDelay, Words.InLine(e));
+        }
+        SettleOrHold(delivery, outcome);
+    }
+
+    private void SettleOrHold(Held delivery, Outcome outcome)
+    {
+        if (!delivery.IsSettled && waiting.TryHold(delivery, outcome))
+        {
+            credit.Settled(1);
+            return;
+        }
+        lock (ending)
+        {
+            if (lost is null && !delivery.IsSettled)
+            {
+                toSettle.Writer.TryWrite(new Settlement(delivery.HandOver, outcome));
+                return;
+            }
+        }
+        Drop(delivery);
     }
 
     public void Drop(Held delivery)
     {
-        if (delivery.TryDecide()) Forget(delivery);
-    }
-
-    public void DoesNotEnd() => credit.Stuck(1);
-
-    public void Ended() => credit.Stuck(-1);
-
-    private void Forget(Held delivery)
-    {
-        held.TryRemove(delivery.HandOver.Lease, out _);
+        held.TryRemove(delivery.HandOver, out _);
         credit.Settled(1);
     }
 
-    private async Task ExchangeAsync(Action working, CancellationToken stopping)
+    public async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
     {
-        Task<IReadOnlyList<HandOver>>? receiving = null;
-        Task<bool>? finishing = null;
+        // There is nothing to renew any more.
+        foreach (var delivery in deliveries) held.TryRemove(delivery.HandOver, out _);
         try
         {
-            while (true)
+            var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver, Outcome.Accepted));
+            var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
+            for (var i = 0; i < took.Count; i++)
             {
-                stopping.ThrowIfCancellationRequested();
-                GiveBackSurplus();
-                while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
-                var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
-                if (batch.Count > 0 && patience <= TimeSpan.Zero)
-                {
-                    await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0)
-                        .ConfigureAwait(false);
-                    lastSettled = clock.GetTimestamp();
-                    // What came along with it may have to go back at once.
-                    if (urgent) continue;
-                    patience = Timeout.InfiniteTimeSpan;
-                }
-
-                // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
-                if (receiving is null && credit.NeededNow is > 0 and var needed)
-                    receiving = link.ReceiveAsync(needed, stopping);
-                if (receiving is { IsCompleted: true })
-                {
-                    Take(await receiving.ConfigureAwait(false));
-                    receiving = null;
-                    working();
-                    continue;
-                }
-
-                if (finishing is null or { IsCompleted: true })
-                    finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
-                if (credit is { IsSelfTuned: true, NothingReady: false } && (
-                    patience < TimeSpan.Zero || patience > SecondLook)) patience = SecondLook;
-                var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)
-                    : Task.WhenAny(finishing, receiving);
-                await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
-                    changed, Task.Delay(patience, clock, stopping)))
-                    .ConfigureAwait(false);
+                if (took[i]) deliveries[i].IsSettled = true;
+                else deliveries[i].Lose();
             }
         }
-        finally
+        catch (Exception e)
         {
-            // What came at the moment of the stop is in hand, and has to be given back like the rest.
-            if (receiving is not null)
-            {
-                await ((Task)receiving).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-                if (receiving.IsCompletedSuccessfully) Take(await receiving.ConfigureAwait(false));
-            }
+            if (e is LinkLostException gone) Lose(gone);
+            LogNotSettled(logger, queue, deliveries.Count, Words.Of(e));
+            deliveries.ForEach(d => d.Lose());
         }
+        deliveries.FindAll(d => d.IsLost).ForEach(d => d.Drop());
+        return deliveries.FindAll(d => !d.IsLost);
+    }
+
+    /// <summary>One round: settles what is worth it, takes what has come, and waits until there is more.</summary>
+    private async Task ExchangeAsync(CancellationToken stopping)
+    {
+        try
+        {
+            await ExchangeOnceAsync(stopping).ConfigureAwait(false);
+        }
+        catch (LinkLostException e)
+        {
+            Lose(e);
+        }
+    }
+
+    private async Task ExchangeOnceAsync(CancellationToken stopping)
+    {
+        GiveBackSurplus();
+        Gather();
+        var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
+        if (batch.Count > 0 && patience <= TimeSpan.Zero)
+        {
+            await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0, stopping)
+                .ConfigureAwait(false);
+            lastSettled = clock.GetTimestamp();
+            // What came along with it may have to go back at once.
+            if (urgent) return;
+            patience = Timeout.InfiniteTimeSpan;
+        }
+
+        // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
+        if (receiving is null && credit.NeededNow is > 0 and var needed)
+            receiving = link.ReceiveAsync(needed, stopping);
+        if (receiving is { IsCompleted: true } received)
+        {
+            receiving = null;
+            Take(await received.ConfigureAwait(false));
+            return;
+        }
+        await WaitAsync(patience, stopping).ConfigureAwait(false);
+    }
+
+    /// <summary>Waits until a handler has finished, something has come, or the time is over.</summary>
+    private async Task WaitAsync(TimeSpan patience, CancellationToken stopping)
+    {
+        if (finishing is null or { IsCompleted: true })
+            finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
+        if (credit is { IsSelfTuned: true, NothingReady: false } && (
+            patience < TimeSpan.Zero || patience > SecondLook)) patience = SecondLook;
+        var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)
+            : Task.WhenAny(finishing, receiving);
+        await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
+            changed, Task.Delay(patience, clock, stopping)))
+            .ConfigureAwait(false);
     }
 
     /// <summary>
@@ -163,23 +239,38 @@ internal sealed partial class Session : ISettler
     /// <summary>To whole milliseconds: timers cut off the rest, and would end at once again and again.</summary>
     private static TimeSpan RoundedUp(TimeSpan time) => TimeSpan.FromMilliseconds(Math.Ceiling(time.TotalMilliseconds));
 
+    private void Gather()
+    {
+        while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
+    }
+
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
         if (deliveries.Count == 0) return;
         var alone = held.IsEmpty && deliveries.Count == 1;
         var suspect = deliveries.Any(IsSuspect);
-        foreach (var delivery in deliveries) held.TryAdd(delivery.Lease, new Held(delivery));
+        var taken = deliveries.Select(d => new Held(d, worker.Counts.Next(d), this)).ToList();
+        foreach (var delivery in taken) held.TryAdd(delivery.HandOver, delivery);
         if (suspect && !alone)
         {
-            LogOneByOne(logger, queue, deliveries.Count);
-            credit.Refused(deliveries.Count);
-            foreach (var delivery in deliveries) GiveBack(held[delivery.Lease]);
+            LogOneByOne(logger, queue, taken.Count);
+            credit.Refused(taken.Count);
+            taken.ForEach(GiveBack);
             return;
         }
-        credit.Fetched(deliveries.Count, alone: suspect);
-        var expected = deliveries.Select(d => held[d.Lease]).ToList();
-        handler.Expect(expected);
-        expected.ForEach(delivery => toHandle.Writer.TryWrite(delivery));
+        credit.Fetched(taken.Count, alone: suspect);
+        worker.Handler.Expect(taken);
+        foreach (var delivery in taken)
+        {
+            if (worker.Unfinished.Find(delivery) is not { } first)
+            {
+                handlers.Add(delivery);
+                continue;
+            }
+            credit.TakenBack();
+            credit.Settled(1);
+            _ = FollowAsync(delivery, first);
+        }
     }
 
     /// <summary>
@@ -189,122 +280,194 @@ internal sealed partial class Session : ISettler
     private bool IsSuspect(HandOver delivery) =>
         delivery.Abandoned > 0 && delivery.Abandoned >= Math.Min(2, options.MaxAttempts - 1);
 
+    /// <summary>
+    /// A handler of this process has the event, from a link that is gone: what it decides is the outcome.
+    /// </summary>
+    private async Task FollowAsync(Held delivery, Held first)
+    {
+        var outcome = await first.WhenDecided().ConfigureAwait(false);
+        credit.Returned();
+        if (outcome is (null or Outcome.ReleasedOutcome) && !over.IsCancellationRequested)
+        {
+            handlers.Add(delivery);
+            return;
+        }
+        credit.TakenBack();
+        delivery.Settle(outcome ?? Outcome.Released);
+    }
+
+    /// <summary>What has waited here comes again.</summary>
+    private void Return(Held delivery)
+    {
+        credit.Returned();
+        handlers.Add(delivery);
+    }
+
     /// <summary>What has not been begun, and need not wait here: others can begin it sooner.</summary>
     private void GiveBackSurplus()
     {
-        for (var surplus = credit.Surplus; surplus > 0 && toHandle.Reader.TryRead(out var delivery); surplus--)
-        {
-            credit.GivenBack();
+        for (var surplus = credit.Surplus; surplus > 0 && handlers.TryTakeBack(out var delivery); surplus--)
             GiveBack(delivery);
-        }
     }
 
     private void GiveBack(Held delivery)
     {
-        if (!delivery.TryDecide()) return;
-        batch.Add(new Settlement(delivery.HandOver.Lease, Outcome.Released));
+        if (!delivery.TryDecide(Outcome.Released)) return;
+        batch.Add(new Settlement(delivery.HandOver, Outcome.Released));
         urgent = true;
     }
 
-    /// <summary>Settles, without fetching any more, until the handlers are done.</summary>
-    private async Task SettleRestAsync()
-    {
-        do
-        {
-            while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
-            if (batch.Count > 0) await SettleBatchAsync(toFetch: 0).ConfigureAwait(false);
-        }
-        while (await toSettle.Reader.WaitToReadAsync(CancellationToken.None).ConfigureAwait(false));
-    }
-
     /// <summary>
-    /// Settles, and tries again while the leases may still be ours. Given up, the events come again after the lease, to
-    /// be absorbed by the inbox: late, but nothing is lost.
+    /// Settles what is in the batch. What a failure left in it is settled first, without fetching, and one by one where
+    /// it failed again: what cannot be settled must not keep the others. Given up, an event comes again, to be absorbed
+    /// by the inbox: late, but nothing is lost.
     /// </summary>
-    private async Task SettleBatchAsync(int toFetch)
+    private async Task SettleBatchAsync(int toFetch, CancellationToken stopping)
     {
-        var began = clock.GetTimestamp();
-        for (var failures = 1; ; failures++)
+        if (exchanging.Failures >= 2 && batch.Count > 1)
         {
-            try
-            {
-                var (took, deliveries) = await link.SettleAsync(batch, toFetch, CancellationToken.None)
-                    .ConfigureAwait(false);
-                credit.Exchanged(clock.GetElapsedTime(began));
-                var lost = took.Count(t => !t);
-                if (lost > 0) LogLostLeases(logger, queue, lost);
-                Settled();
-                Take(deliveries);
-                return;
-            }
-            catch (Exception e)
-            {
-                LogNotSettled(logger, queue, batch.Count, e.Message);
-                if (clock.GetElapsedTime(began) > options.Lease)
-                {
-                    Settled();
-                    return;
-                }
-                await Task.Delay(BackOff.Bound(failures, FirstRetry, LongestRetry), clock).ConfigureAwait(false);
-            }
+            foreach (var settlement in batch.ToList())
+                await SettleOneAsync(settlement, stopping).ConfigureAwait(false);
+            return;
         }
+        var began = clock.GetTimestamp();
+        // It is not cancelled: what is handed over along with it must be received. But a stop does not wait for it.
+        underWay = link.SettleAsync(batch, exchanging.Failures > 0 ? 0 : toFetch, CancellationToken.None);
+        await EndExchangeAsync(stopping).ConfigureAwait(false);
+        credit.Exchanged(clock.GetElapsedTime(began));
     }
 
-    private void Settled()
+    private async Task EndExchangeAsync(CancellationToken stopping)
     {
-        foreach (var settlement in batch) held.TryRemove(settlement.Lease, out _);
-        credit.Settled(batch.Count);
+        if (underWay is not { } exchange) return;
+        await ((Task)exchange).WaitAsync(stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (!exchange.IsCompleted) stopping.ThrowIfCancellationRequested();
+        underWay = null;
+        var (took, deliveries) = await exchange.ConfigureAwait(false);
+        var others = took.Count(t => !t);
+        if (others > 0) LogLostLeases(logger, queue, others);
+        Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();
         urgent = false;
+        Take(deliveries);
+    }
+
+    private async Task SettleOneAsync(Settlement settlement, CancellationToken cancellationToken)
+    {
+        try
+        {
+            var (took, _) = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
+            if (!took[0]) LogLostLeases(logger, queue, 1);
+        }
+        catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
+            or LinkLostException))
+        {
+            LogNotSettled(logger, queue, 1, Words.Of(e));
+        }
+        Settled(settlement);
+        batch.Remove(settlement);
+    }
+
+    private void Settled(params ReadOnlySpan<Settlement> settlements)
+    {
+        foreach (var settlement in settlements) held.TryRemove(settlement.Delivery, out _);
+        credit.Settled(settlements.Length);
     }
 
     /// <summary>
-    /// Settles what is about to be handled. What could not be settled is left to its lease, unhandled.
+    /// The host stops: what has not been begun goes back at once, and what handlers still finish is settled, for as
+    /// long as they may take and a little longer.
     /// </summary>
-    private async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
+    private async Task FarewellAsync()
     {
-        // There is no lease to renew any more.
-        foreach (var delivery in deliveries) held.TryRemove(delivery.HandOver.Lease, out _);
-        try
+        using var limit = new CancellationTokenSource(options.StopLimit + Attempt.TimeToEnd + LongestFarewell, clock);
+        var ended = handlers.FinishAsync();
+        foreach (var delivery in waiting.TakeBack()) Return(delivery);
+        for (var failures = 0; lost is null && !limit.IsCancellationRequested;)
         {
-            var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver.Lease, Outcome.Accepted));
-            var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
-            for (var i = 0; i < took.Count; i++)
-            {
-                if (took[i]) deliveries[i].IsSettled = true;
-                else deliveries[i].Lose();
-            }
-        }
-        catch (Exception e)
-        {
-            LogNotSettled(logger, queue, deliveries.Count, e.Message);
-            deliveries.ForEach(d => d.Lose());
-        }
-        deliveries.FindAll(d => d.IsLost).ForEach(Drop);
-        return deliveries.FindAll(d => !d.IsLost);
-    }
-
-    private async Task RenewAsync(CancellationToken finished)
-    {
-        using var timer = new PeriodicTimer(options.Lease / 3, clock);
-        while (await timer.WaitForNextTickAsync(finished).ConfigureAwait(false))
-        {
-            var leases = held.Keys.ToList();
-            if (leases.Count == 0) continue;
+            var isLast = ended.IsCompleted;
             try
             {
-                var ours = await link.RenewAsync(leases, finished).ConfigureAwait(false);
-                for (var i = 0; i < leases.Count; i++)
-                {
-                    // What has been decided meanwhile may have been settled: that answer counts, not this one.
-                    if (!ours[i] && held.TryGetValue(leases[i], out var delivery) && !delivery.IsDecided)
-                        delivery.Lose();
-                }
+                // One may still be under way from before the stop; until it is over, its batch must be left alone.
+                await EndExchangeAsync(limit.Token).ConfigureAwait(false);
+                await EndReceivingAsync(limit.Token).ConfigureAwait(false);
+                while (handlers.TryTakeBack(out var delivery)) GiveBack(delivery);
+                Gather();
+                if (batch.Count == 0 && isLast) return;
+                if (batch.Count > 0) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
+                failures = 0;
+                if (isLast) continue;
+                await Task.WhenAny(ended, toSettle.Reader.WaitToReadAsync(limit.Token).AsTask()).ConfigureAwait(false);
             }
-            catch (Exception e) when (e is not OperationCanceledException)
+            catch (LinkLostException e)
             {
-                LogNotRenewed(logger, queue, leases.Count, e.Message);
+                Lose(e);
             }
+            catch (Exception e) when (!limit.IsCancellationRequested)
+            {
+                LogNotSettled(logger, queue, batch.Count, Words.Of(e));
+                var rest = BackOff.Bound(++failures, FirstRest, LongestRest);
+                await Task.Delay(rest, clock, limit.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            }
+            catch (Exception)
+            {
+                // There is no time left.
+            }
+        }
+    }
+
+    /// <summary>What came at the moment of the stop is in hand, and has to be given back like the rest.</summary>
+    private async Task EndReceivingAsync(CancellationToken limit)
+    {
+        if (receiving is not { } last) return;
+        await ((Task)last).WaitAsync(limit).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        receiving = null;
+        if (last.IsCompletedSuccessfully) Take(await last.ConfigureAwait(false));
+    }
+
+    private void Lose(LinkLostException e)
+    {
+        lock (ending) lost ??= e;
+        try
+        {
+            over.Cancel();
+        }
+        catch (ObjectDisposedException)
+        {
+            // The session has ended already.
+        }
+    }
+
+    /// <summary>
+    /// The link is lost: what handlers have is theirs to finish, and everything else comes again by another link.
+    /// </summary>
+    private void Abandon()
+    {
+        while (handlers.TryTakeBack(out var delivery)) delivery.Drop();
+        Gather();
+        Settled(CollectionsMarshal.AsSpan(batch));
+        batch.Clear();
+        foreach (var delivery in held.Values) worker.Unfinished.Add(delivery);
+    }
+
+    private async Task RenewAsync(PeriodicTimer timer, CancellationToken finished)
+    {
+        await timer.WaitForNextTickAsync(finished).ConfigureAwait(false);
+        var deliveries = held.Keys.ToList();
+        if (deliveries.Count == 0) return;
+        try
+        {
+            var ours = await link.RenewAsync(deliveries, finished).ConfigureAwait(false);
+            for (var i = 0; i < deliveries.Count; i++)
+            {
+                // What has been decided meanwhile may have been settled: that answer counts, not this one.
+                if (!ours[i] && held.TryGetValue(deliveries[i], out var delivery) && !delivery.IsDecided)
+                    delivery.Lose();
+            }
+        }
+        catch (LinkLostException e)
+        {
+            Lose(e);
         }
     }
 
@@ -312,12 +475,13 @@ internal sealed partial class Session : ISettler
         "Queue {Queue}: {Count} deliveries had been handed to others when they were settled; their lease was lost")]
     private static partial void LogLostLeases(ILogger logger, string queue, int count);
 
-    [LoggerMessage(215, LogLevel.Warning, "Queue {Queue}: {Count} deliveries could not be settled: {Problem}")]
+    [LoggerMessage(215, LogLevel.Warning,
+        "Queue {Queue}: {Count} deliveries could not be settled; what is not settled comes again: {Problem}")]
     private static partial void LogNotSettled(ILogger logger, string queue, int count, string problem);
 
-    [LoggerMessage(
-        216, LogLevel.Warning, "Queue {Queue}: the leases of {Count} deliveries could not be renewed: {Problem}")]
-    private static partial void LogNotRenewed(ILogger logger, string queue, int count, string problem);
+    [LoggerMessage(220, LogLevel.Error,
+        "Queue {Queue}: an event could not be set aside in the store; it comes again in {Delay}: {Problem}")]
+    private static partial void LogNotSetAside(ILogger logger, string queue, TimeSpan delay, string problem);
 
     [LoggerMessage(
         219, LogLevel.Warning,

@@ -118,6 +118,26 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     table.PrimaryKey("PK_courier_schema", x => x.part);
                 });
 
+            migrationBuilder.CreateTable(
+                name: "courier_set_aside",
+                columns: table => new
+                {
+                    id = table.Column<string>(type: "TEXT", nullable: false),
+                    queue = table.Column<string>(type: "TEXT", nullable: false),
+                    reason = table.Column<string>(type: "TEXT", nullable: false),
+                    exception = table.Column<string>(type: "TEXT", nullable: true),
+                    message = table.Column<string>(type: "TEXT", nullable: true),
+                    stack = table.Column<string>(type: "TEXT", nullable: true),
+                    attempts = table.Column<int>(type: "INTEGER", nullable: false),
+                    worker = table.Column<string>(type: "TEXT", nullable: false),
+                    set_aside = table.Column<long>(type: "INTEGER", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_set_aside", x => x.id);
+                });
+
             migrationBuilder.InsertData(
                 table: "courier_relay",
                 columns: new[] { "id", "error", "relay", "term", "until" },
@@ -169,6 +189,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_schema");
+
+            migrationBuilder.DropTable(
+                name: "courier_set_aside");
         }
     }
 }

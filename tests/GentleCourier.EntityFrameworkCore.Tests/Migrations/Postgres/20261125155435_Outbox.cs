@@ -127,6 +127,27 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .Annotation("Npgsql:StorageParameter:fillfactor", 20);
 
             migrationBuilder.CreateTable(
+                name: "set_aside",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<string>(type: "text", nullable: false),
+                    queue = table.Column<string>(type: "text", nullable: false),
+                    reason = table.Column<string>(type: "text", nullable: false),
+                    exception = table.Column<string>(type: "text", nullable: true),
+                    message = table.Column<string>(type: "text", nullable: true),
+                    stack = table.Column<string>(type: "text", nullable: true),
+                    attempts = table.Column<int>(type: "integer", nullable: false),
+                    worker = table.Column<string>(type: "text", nullable: false),
+                    set_aside = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("set_aside_pkey", x => x.id);
+                });
+
+            migrationBuilder.CreateTable(
                 name: "store_version",
                 schema: "courier",
                 columns: table => new
@@ -196,6 +217,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "relay",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "set_aside",
                 schema: "courier");
 
             migrationBuilder.DropTable(

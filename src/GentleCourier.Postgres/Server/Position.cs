@@ -1,14 +1,14 @@
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// Up to which row an outbox is known to be empty, so that reading need not walk what was deleted there: the server
-/// keeps it for as long as its longest transaction lasts. Numbers are drawn before transactions commit, in any order;
-/// so the place follows only once every transaction has ended that was under way when rows beyond it were read. Pure
-/// computation; one caller at a time.
+/// Up to which row an outbox or a queue is known to be empty, so that reading need not walk what was deleted there: the
+/// server keeps it for as long as its longest transaction lasts. Numbers are drawn before transactions commit, in any
+/// order; so the place follows only once every transaction has ended that was under way when rows beyond it were read.
+/// Pure computation; one caller at a time.
 /// </summary>
 /// <remarks>
-/// A number is drawn a moment before its transaction has one of its own, and a failover may set both back: so the whole
-/// outbox has to be looked at now and then, for a small share of the time.
+/// A number is drawn a moment before its transaction has one of its own, and a failover may set both back: so all rows
+/// have to be looked at now and then, for a small share of the time.
 /// </remarks>
 internal sealed class Position(long place, TimeProvider clock)
 {
@@ -23,7 +23,7 @@ internal sealed class Position(long place, TimeProvider clock)
     /// <summary>Nothing is left up to this row.</summary>
     public long Place { get; private set; } = place;
 
-    /// <summary>Whether it is time to look at all of the outbox.</summary>
+    /// <summary>Whether it is time to look at all rows.</summary>
     public bool IsTimeForAll => Place > 0 && clock.GetElapsedTime(lookedAt) >= rest;
 
     /// <summary>All of it has been looked at.</summary>

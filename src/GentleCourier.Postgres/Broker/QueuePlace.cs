@@ -1,0 +1,68 @@
+using System.Diagnostics;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// Up to which copy a queue is known to be empty, for all links of a process: looks at its head begin there. What is in
+/// hand counts as there, so it follows no further than to the oldest event that is not settled. Thread-safe.
+/// </summary>
+internal sealed class QueuePlace(TimeProvider clock)
+{
+    // It need not follow at once: reading a few hundred rows that are dead costs next to nothing.
+    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(250);
+
+    private readonly Lock gate = new();
+    private readonly Position position = new(0, clock);
+    private long learnedAt;
+
+    /// <summary>Where a look at the head begins; at 0 where it is time for that.</summary>
+    public long From
+    {
+        get
+        {
+            lock (gate) return position.IsTimeForAll ? 0 : position.Place;
+        }
+    }
+
+    /// <summary>A look that began at 0 has succeeded.</summary>
+    public void LookedAtAll(TimeSpan took)
+    {
+        lock (gate) position.LookedAtAll(took);
+    }
+
+    /// <summary>What the place could follow to, if it is time to ask for that; the answer goes to its end.</summary>
+    public Step? TryBegin()
+    {
+        lock (gate)
+        {
+            if (learnedAt > 0 && Stopwatch.GetElapsedTime(learnedAt) < Pause) return null;
+            learnedAt = Stopwatch.GetTimestamp();
+            return new Step(this, position.Place);
+        }
+    }
+
+    /// <summary>One question how far the place may follow, asked around a look at the head.</summary>
+    public sealed class Step(QueuePlace of, long place)
+    {
+        private long ended, upcoming;
+        private long? first;
+
+        public RoundTrip AddBefore(RoundTrip trip, BrokerStatements sql) =>
+            trip.Add(sql.Ended, row => ended = row.GetInt64(0));
+
+        public RoundTrip AddAfter(RoundTrip trip, BrokerStatements sql, int queue) => trip.Add(
+            sql.Left, row => (first, upcoming) = (row.IsDBNull(0) ? null : row.GetInt64(0), row.GetInt64(1)),
+            Parameter.Of(queue), Parameter.Of(place));
+
+        /// <summary>It has been answered.</summary>
+        /// <param name="highest">The last copy that has been seen; null where none has.</param>
+        public void End(long? highest)
+        {
+            lock (of.gate)
+            {
+                // Another may have asked in the meantime, from a place further on: then this says nothing new.
+                if (of.position.Place == place) of.position.Read(ended, first, first - 1 ?? highest, upcoming);
+            }
+        }
+    }
+}

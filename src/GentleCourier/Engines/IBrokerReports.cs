@@ -1,0 +1,59 @@
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// What a broker tells of its queues, to people and tools. All members are thread-safe, and all throw
+/// <see cref="CourierException"/> where the broker cannot be reached or used. A figure that the engine cannot know is
+/// null.
+/// </summary>
+public interface IBrokerReports
+{
+    /// <summary>Queues and routes as they are.</summary>
+    Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>How full each queue is, sorted by name.</summary>
+    Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Looks at the events of a queue, waiting or in hand, without taking any; the next one to be handed over first.
+    /// </summary>
+    /// <param name="queue">The queue; it must exist.</param>
+    /// <param name="limit">How many at the most.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>Dead letters, the newest first.</summary>
+    /// <param name="queue">Of this queue only; null for all.</param>
+    /// <param name="limit">How many at the most.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
+        string? queue, int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>One dead letter by its id; null where there is none.</summary>
+    Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken = default);
+}
+
+/// <summary>An event seen in a queue.</summary>
+/// <param name="Json">The event as it was published, UTF-8.</param>
+/// <param name="Attempts">How many times it has been handed over.</param>
+/// <param name="State">Whether it waits, is in hand, or comes later.</param>
+/// <param name="Until">
+/// Until when it is in that state, unless something else happens first; null where it is ready.
+/// </param>
+/// <param name="Arrived">When the queue got it.</param>
+/// <param name="LastError">Why the last attempt failed; null where none has.</param>
+public sealed record QueuedEvent(
+    ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset? Until, DateTimeOffset Arrived,
+        string? LastError);
+
+/// <summary>Where in a queue an event is.</summary>
+public enum QueuedState
+{
+    /// <summary>May be handed over now.</summary>
+    Ready,
+
+    /// <summary>Will be ready at a later time.</summary>
+    Scheduled,
+
+    /// <summary>A receiver has it.</summary>
+    InHand,
+}

@@ -1,0 +1,87 @@
+using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Conformance;
+
+/// <summary>An engine, the real one, whose broker fails when a test says so.</summary>
+public sealed class TroubledEngine(IEngine inner) : IEngine
+{
+    /// <summary>Called before each call to the broker or a link, with its name; what it throws is thrown.</summary>
+    public Action<string> Before { get; set; } = _ => { };
+
+    /// <summary>The same before each settling, with what is to be settled.</summary>
+    public Action<IReadOnlyList<Settlement>> BeforeSettling { get; set; } = _ => { };
+
+    public string Scheme => inner.Scheme;
+
+    public string StoreSchema => inner.StoreSchema;
+
+    public string BrokerSchema => inner.BrokerSchema;
+
+    public bool HoldsPassword(EngineAddress address) => inner.HoldsPassword(address);
+
+    public IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
+        inner.CreateStore(address, clock, logger);
+
+    public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
+        new Broker(inner.CreateBroker(address, clock, logger), this);
+
+    private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker
+    {
+        public string DisplayName => inner.DisplayName;
+
+        public BrokerAbilities Abilities => inner.Abilities;
+
+        public IBrokerReports? Reports => inner.Reports;
+
+        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(PrepareAsync));
+            return inner.PrepareAsync(topology, create, cancellationToken);
+        }
+
+        public Task<IReadOnlyList<PublishResult>> PublishAsync(
+            IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(PublishAsync));
+            return inner.PublishAsync(events, cancellationToken);
+        }
+
+        public async Task<IReceivingLink> OpenLinkAsync(
+            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(OpenLinkAsync));
+            return new Link(await inner.OpenLinkAsync(queue, worker, lease, cancellationToken), engine);
+        }
+
+        public ValueTask DisposeAsync() => inner.DisposeAsync();
+    }
+
+    private sealed class Link(IReceivingLink inner, TroubledEngine engine) : IReceivingLink
+    {
+        public TimeSpan? RenewEvery => inner.RenewEvery;
+
+        public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(ReceiveAsync));
+            return await inner.ReceiveAsync(credit, cancellationToken);
+        }
+
+        public async Task<Exchange> SettleAsync(
+            IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(SettleAsync));
+            engine.BeforeSettling(settlements);
+            return await inner.SettleAsync(settlements, credit, cancellationToken);
+        }
+
+        public async Task<IReadOnlyList<bool>> RenewAsync(
+            IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(RenewAsync));
+            return await inner.RenewAsync(deliveries, cancellationToken);
+        }
+
+        public ValueTask DisposeAsync() => inner.DisposeAsync();
+    }
+}
