@@ -17,7 +17,7 @@ public sealed class PositionTests
             // Transactions under way, by the number of each, with the rows that they have written.
             var underWay = new SortedDictionary<long, List<long>>();
             var visible = new SortedSet<long>();
-            var (transactions, rows, committed, read) = (100L, 0L, 0, 0);
+            var (transactions, rows, committed, read, highest) = (100L, 0L, 0, 0, 0L);
             foreach (var step in steps.Concat(Enumerable.Repeat(3, 40)).Concat(Enumerable.Repeat(4, 60)))
             {
                 switch (step)
@@ -44,6 +44,7 @@ public sealed class PositionTests
                         position.Read(
                             ended, first == 0 ? null : first, batch.Count == 0 ? null : batch[^1], transactions);
                         read += batch.Count;
+                        highest = Math.Max(highest, batch.LastOrDefault());
                         visible.ExceptWith(batch);
                         break;
                 }
@@ -51,6 +52,10 @@ public sealed class PositionTests
             while (visible.Any(row => row > position.Place)) visible.Remove(visible.First(row => row > position.Place));
             Assert.Empty(visible);
             Assert.True(read <= committed);
+
+            // And it comes to what was read last, even when nothing more is read.
+            for (var i = 0; i < 3; i++) position.Read(transactions, null, null, transactions);
+            Assert.Equal(highest, position.Place);
         });
 
     [Fact]

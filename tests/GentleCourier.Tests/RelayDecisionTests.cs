@@ -6,21 +6,22 @@ namespace GentleCourier.Tests;
 
 public sealed class RelayDecisionTests
 {
-    private static readonly Gen<(OutboxRow Row, PublishResult Result)> Answered = Gen.Select(
-        Gen.Int[1, 1000], Gen.Bool, Gen.Int[0, 5], Gen.Int[0, 2].Select(i => i == 0 ? null : i == 1 ? "a" : "b"),
-            Gen.Int[0, 2],
-        (number, held, attempts, key, fate) => (
-            new OutboxRow(held ? -number : number, attempts, new EncodedEvent($"{number}", "t", key, default)),
-            fate == 0 ? PublishResult.Taken : fate == 1 ? PublishResult.Deferred("later")
-                : PublishResult.Refused("never")));
+    private static readonly Gen<(bool IsHeld, int Attempts, string? Key, PublishResult Result)> Answered = Gen.Select(
+        Gen.Bool, Gen.Int[0, 5], Gen.Int[0, 2].Select(i => i == 0 ? null : i == 1 ? "a" : "b"),
+        Gen.Int[0, 2].Select(i => i == 0 ? PublishResult.Taken
+            : i == 1 ? PublishResult.Deferred("later") : PublishResult.Refused("never")));
+
+    private static OutboxRow Row(int number, bool isHeld, int attempts, string? key) =>
+        new(isHeld ? -number : number, attempts, new EncodedEvent($"{number}", "t", key, default));
 
     /// <summary>
     /// Every row has one end: it is forgotten, or held, or waits where it is, behind another with its key.
     /// </summary>
     [Fact]
     public void Each_row_is_forgotten_or_held_or_waits_behind_one_with_its_key() =>
-        Answered.Array[0, 30].Sample(batch =>
+        Answered.Array[0, 30].Sample(answered =>
     {
+        var batch = answered.Select((a, i) => (Row: Row(i + 1, a.IsHeld, a.Attempts, a.Key), a.Result)).ToList();
         var marks = Marking.Of(
             [.. batch.Select(b => b.Row)], [.. batch.Select(b => b.Result)], attempts =>
                 TimeSpan.FromSeconds(attempts));

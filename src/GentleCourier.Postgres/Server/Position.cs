@@ -16,6 +16,8 @@ internal sealed class Position(long place, TimeProvider clock)
     private static readonly TimeSpan Shortest = TimeSpan.FromSeconds(2);
 
     private (long Row, long Transaction)? next;
+    // A row that was read while another mark was waited for has its turn after it, even when nothing is read any more.
+    private long highest = place;
     // The last leader has looked at all of it a moment ago.
     private long lookedAt = clock.GetTimestamp();
     private TimeSpan rest = Shortest;
@@ -48,6 +50,7 @@ internal sealed class Position(long place, TimeProvider clock)
             // Whoever had drawn a number up to that row has committed it, and it was there to be read, or never will.
             if (first is null || first > mark.Row) (Place, next) = (mark.Row, null);
         }
-        if (next is null && last > Place) next = (last.Value, upcoming);
+        if (last > highest) highest = last.Value;
+        if (next is null && highest > Place) next = (highest, upcoming);
     }
 }
