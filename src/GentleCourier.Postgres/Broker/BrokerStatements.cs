@@ -93,12 +93,13 @@ internal sealed class BrokerStatements(PostgresServer server)
                     SELECT place, sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before
                     FROM ({found}) AS first) AS next
                 WHERE before <= {Budget.Bytes - Budget.LargestEvent}))
-            RETURNING id, attempts, abandoned, event, key),
+            RETURNING id, attempts, abandoned, event, key,
+                CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for),
         noted AS (
             INSERT INTO courier.link (id, queue, worker, in_hand, until)
             SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5 FROM taken HAVING count(*) > 0 OR $10
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until))
-        SELECT id, attempts, abandoned, event, key FROM taken
+        SELECT id, attempts, abandoned, event, key, tried_for FROM taken
         """;
 
     /// <summary>
@@ -159,7 +160,8 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     public readonly string Release = server.Sql($"""
         UPDATE courier.copy
-            SET attempts = attempts - 1, first_attempt = CASE WHEN attempts > 1 THEN first_attempt END, {NotInHand}
+            SET attempts = attempts - 1, {NotInHand},
+                first_attempt = CASE WHEN attempts > 1 OR error IS NOT NULL THEN first_attempt END
         WHERE {Held} RETURNING id, $3
         """);
 
@@ -170,7 +172,7 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
-            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts, first_attempt, $4, event, key FROM gone)
+            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key FROM gone)
         SELECT id, $3 FROM gone
         """);
 

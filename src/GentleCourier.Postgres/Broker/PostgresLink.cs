@@ -172,7 +172,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         void HandedOver(NpgsqlDataReader row)
         {
             fetch.Deliveries.Add(
-                new LeasedCopy(row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number));
+                new LeasedCopy(
+                    row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5)));
             if (row.Text(4) is { } key && string.CompareOrdinal(key, fetch.LastKey) > 0) fetch.LastKey = key;
         }
     }
@@ -217,12 +218,13 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         NpgsqlParameter[] leases = Leases([settlement]);
         switch (settlement.Outcome)
         {
-            case Outcome.Modified { Delay.Ticks: <= 0 } again:
+            case Outcome.Modified { Delay.Ticks: <= 0, Counts: true } again:
                 trip.Add(sql.RetryNow, settled, [.. leases, Parameter.Plain(again.Error)]);
                 break;
             case Outcome.Modified again:
                 trip.Add(sql.RetryLater, settled,
-                    [.. leases, Parameter.Plain(again.Error), Parameter.Of(again.Delay), server.Now]);
+                    [.. leases, Parameter.Plain(again.Error), Parameter.Of(again.Delay), server.Now,
+                    Parameter.Of(again.Counts ? 0 : 1)]);
                 break;
             case Outcome.Rejected rejected:
                 var (exception, message, stack) = (

@@ -157,7 +157,7 @@ internal sealed class PostgresServer : IAsyncDisposable
     /// (08), rolls back for the sake of others (40), lacks something (53), is told to stop or has a lock taken (55,
     /// 57), or its disk fails (58).
     /// </summary>
-    private static bool IsTransient(Exception e)
+    public static bool IsTransient(Exception e)
     {
         if (e is PostgresException { SqlState: { Length: 5 } state })
             return state[..2] is "08" or "40" or "53" or "55" or "57" or "58";

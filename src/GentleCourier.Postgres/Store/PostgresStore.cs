@@ -327,6 +327,8 @@ internal sealed class PostgresStore : IStorePort
         return handled;
     }
 
+    public bool IsTransient(DbException exception) => PostgresServer.IsTransient(exception);
+
     public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => server.RunAsync(
         "set an event aside in",
         new RoundTrip().Add(

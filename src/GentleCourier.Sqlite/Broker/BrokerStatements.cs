@@ -19,7 +19,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id FROM courier_place p
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt FROM courier_place p
             LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
@@ -34,7 +34,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
     private readonly Statement nextInKeyOrder = new(connection, $"""
         {KeysWaiting}
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key {FirstOfKeys} LIMIT ?4
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt {FirstOfKeys} LIMIT ?4
         """);
     private readonly Statement leaseOne = new(connection, """
         INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
@@ -76,12 +76,12 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement release = new(connection, """
         INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
         SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned,
-            iif(l.attempts > 1, l.first_attempt, NULL), l.error, l.key
+            iif(l.attempts > 1 OR l.error IS NOT NULL, l.first_attempt, NULL), l.error, l.key
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
     private readonly Statement retry = new(connection, """
         INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error, key)
-        SELECT queue, ?, copy, attempts, first_attempt, ?, key FROM courier_lease WHERE copy = ? AND number = ?
+        SELECT queue, ?, copy, attempts - ?, first_attempt, ?, key FROM courier_lease WHERE copy = ? AND number = ?
         """);
     private readonly Statement setAside = new(connection, """
         INSERT INTO courier_dead_letter
@@ -153,7 +153,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
                 continue;
             }
             var json = next.Blob(4);
-            handed.Add(new LeasedCopy(json, (int)next.Int64(2), (int)next.Int64(3), lastCopy, number));
+            handed.Add(Leased(next, json, lastCopy, number, now));
             bytes += json.Length;
             if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
             next.Reset();
@@ -168,6 +168,11 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         Count(queue, waiting: -handed.Count - missing.Count, inHand: handed.Count);
         return (handed, missing);
     }
+
+    /// <summary>The row at which a statement that hands over stands.</summary>
+    private static LeasedCopy Leased(Statement row, byte[] json, long copy, long number, long now) =>
+        new(json, (int)row.Int64(2), (int)row.Int64(3), copy, number,
+            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null);
 
     public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
 
@@ -196,8 +201,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
                 continue;
             }
             var json = nextInKeyOrder.Blob(4);
-            handed.Add(new LeasedCopy(
-                json, (int)nextInKeyOrder.Int64(2), (int)nextInKeyOrder.Int64(3), copy, number));
+            handed.Add(Leased(nextInKeyOrder, json, copy, number, now));
             bytes += json.Length;
             if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
             nextInKeyOrder.Reset();
@@ -229,8 +233,9 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     public bool Release(LeasedCopy copy, long now) =>
         release.Bind(1, now).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1 && EndLease(copy);
 
-    public bool Retry(LeasedCopy copy, long due, string error) =>
-        retry.Bind(1, due).Bind(2, error).Bind(3, copy.Copy).Bind(4, copy.Number).Run() == 1 && EndLease(copy);
+    public bool Retry(LeasedCopy copy, long due, bool counts, string error) =>
+        retry.Bind(1, due).Bind(2, counts ? 0 : 1).Bind(3, error).Bind(4, copy.Copy).Bind(5, copy.Number).Run() == 1
+        && EndLease(copy);
 
     public bool SetAside(LeasedCopy copy, Outcome.Rejected outcome, long now)
     {

@@ -203,7 +203,7 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
                 Outcome.AcceptedOutcome => statements.Accept(copy),
                 Outcome.ReleasedOutcome => statements.Release(copy, now),
                 Outcome.Modified again =>
-                    statements.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again.Error),
+                    statements.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again.Counts, again.Error),
                 Outcome.Rejected rejected => statements.SetAside(copy, rejected, now),
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };

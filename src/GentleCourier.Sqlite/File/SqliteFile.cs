@@ -150,7 +150,8 @@ internal sealed class SqliteFile
         return new CourierException($"cannot {tried} {DisplayName}: {what}", e) { IsTransient = IsTransient(e) };
     }
 
-    private static bool IsTransient(Exception e) => e is SqliteException
+    /// <summary>Whether the file, its disk or others that use it are at fault, and not what was asked.</summary>
+    public static bool IsTransient(Exception e) => e is SqliteException
     {
         SqliteErrorCode: raw.SQLITE_BUSY or raw.SQLITE_LOCKED or raw.SQLITE_FULL or raw.SQLITE_IOERR,
     };

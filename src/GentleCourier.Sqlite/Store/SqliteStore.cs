@@ -209,6 +209,8 @@ internal sealed class SqliteStore : IStorePort
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
 
+    public bool IsTransient(DbException exception) => SqliteFile.IsTransient(exception);
+
     public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => TakeTurnAsync(
         statements =>
         {

@@ -59,7 +59,10 @@ public sealed class LinkLostException(string message, Exception? inner = null) :
 /// How many of the attempts before this one, the latest in a row, were never settled: the worker was killed, or lost
 /// the delivery. Null where the engine cannot know.
 /// </param>
-public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? abandoned)
+/// <param name="triedFor">
+/// How long ago it was handed over for the first time; null where this is the first, or the engine cannot know.
+/// </param>
+public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? abandoned, TimeSpan? triedFor = null)
 {
     /// <summary>The event in CloudEvents' JSON format, UTF-8, as it was published.</summary>
     public ReadOnlyMemory<byte> Json { get; } = json;
@@ -74,6 +77,12 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
     /// know.
     /// </summary>
     public int? Abandoned { get; } = abandoned;
+
+    /// <summary>
+    /// How long ago it was handed over for the first time, counted or not; null where this is the first, or the engine
+    /// cannot know.
+    /// </summary>
+    public TimeSpan? TriedFor { get; } = triedFor;
 }
 
 /// <summary>What came of settling.</summary>
@@ -108,10 +117,17 @@ public abstract record Outcome
     /// <summary>The event is given back as if it had not been handed over.</summary>
     public sealed record ReleasedOutcome : Outcome;
 
-    /// <summary>The attempt failed; the event comes again.</summary>
+    /// <summary>The attempt failed; the event comes again, after a delay behind those that wait by then.</summary>
     /// <param name="Delay">After this time.</param>
     /// <param name="Error">Why, for people.</param>
-    public sealed record Modified(TimeSpan Delay, string Error) : Outcome;
+    public sealed record Modified(TimeSpan Delay, string Error) : Outcome
+    {
+        /// <summary>
+        /// Whether the attempt counts, in AMQP 1.0's words <c>delivery-failed</c>; not, where the failure was none of
+        /// the event's.
+        /// </summary>
+        public bool Counts { get; init; } = true;
+    }
 
     /// <summary>The event is set aside as a dead letter.</summary>
     /// <param name="Reason">Why, in one line, for people.</param>

@@ -8,8 +8,10 @@ namespace GentleCourier.Engines;
 /// <param name="abandoned">How many of the latest attempts in a row were never settled.</param>
 /// <param name="copy">The number of the copy in its queue.</param>
 /// <param name="number">Drawn for each hand-over, so that it is never used again for another one of the copy.</param>
-internal sealed class LeasedCopy(ReadOnlyMemory<byte> json, int attempt, int abandoned, long copy, long number)
-    : HandOver(json, attempt, abandoned)
+/// <param name="triedFor">How long ago it was handed over for the first time; null where this is the first.</param>
+internal sealed class LeasedCopy(
+    ReadOnlyMemory<byte> json, int attempt, int abandoned, long copy, long number, TimeSpan? triedFor)
+    : HandOver(json, attempt, abandoned, triedFor)
 {
     public long Copy { get; } = copy;
 

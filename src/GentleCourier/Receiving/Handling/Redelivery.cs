@@ -7,6 +7,9 @@ namespace GentleCourier.Receiving.Handling;
 /// <param name="Reason">Why it does not come again.</param>
 internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
 {
+    /// <summary>The shortest and the longest wait of what comes again without having counted.</summary>
+    public static readonly TimeSpan ShortestLater = TimeSpan.FromMilliseconds(200), LongestLater = TimeSpan.FromMinutes(1);
+
     /// <param name="options">The policy.</param>
     /// <param name="attempt">Which attempt has failed, from 1 on.</param>
     /// <param name="asked">The delay that the receiver has named, if it has.</param>
@@ -18,15 +21,35 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
             return new(null, attempt == 1 ? "failed the only attempt" : string.Create(
                 CultureInfo.InvariantCulture, $"failed all {attempt} attempts"));
 
-        var delay = asked ?? ByPolicy(options, attempt, random);
+        var delay = asked ?? BackOff.Jitter(Bound(options, attempt), random);
         return age + delay > options.MaxAge
             ? new(null, string.Create(CultureInfo.InvariantCulture,
                 $"failed attempt {attempt}, and would be older than {options.MaxAge} at the next"))
             : new(delay, null);
     }
 
-    private static TimeSpan ByPolicy(ReceiverOptions options, int attempt, double random) =>
-        attempt <= options.RetriesAtOnce
-        ? TimeSpan.Zero
-        : BackOff.Delay(attempt - options.RetriesAtOnce, options.FirstDelay, options.LongestDelay, random);
+    /// <summary>
+    /// The longest that the wait after an attempt can be: nothing for those that come at once, and then evenly growing,
+    /// from the first delay after the first of the others to the longest after the last.
+    /// </summary>
+    public static TimeSpan Bound(ReceiverOptions options, int attempt)
+    {
+        var (place, last) = (attempt - options.RetriesAtOnce - 1, options.MaxAttempts - options.RetriesAtOnce - 2);
+        if (place < 0) return TimeSpan.Zero;
+        if (place == 0 || options.FirstDelay == TimeSpan.Zero) return options.FirstDelay;
+        if (place >= last) return options.LongestDelay;
+        return options.FirstDelay * Math.Pow(options.LongestDelay / options.FirstDelay, (double)place / last);
+    }
+
+    /// <summary>
+    /// When to come again without having counted: after about as long as it has been tried for, so that a short trouble
+    /// costs little and a long one makes little work.
+    /// </summary>
+    /// <param name="triedFor">How long ago it was tried for the first time.</param>
+    /// <param name="random">A number from 0 to under 1.</param>
+    public static TimeSpan Later(TimeSpan triedFor, double random)
+    {
+        var bound = triedFor < ShortestLater ? ShortestLater : triedFor > LongestLater ? LongestLater : triedFor;
+        return BackOff.Jitter(2 * bound, random);
+    }
 }
