@@ -54,7 +54,7 @@ public static class CourierContexts
             throw new InvalidOperationException(
             $"queue '{queue.Queue}' has a context already, and a delivery has one transaction");
         queue.Before = static (incoming, cancellationToken) =>
-            BeginAsync(incoming.Inbox, incoming.Services.GetRequiredService<TContext>(), cancellationToken);
+            BeginAsync(incoming.Inbox, incoming.Build<TContext>(), cancellationToken);
         return queue;
     }
 

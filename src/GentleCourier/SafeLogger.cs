@@ -8,7 +8,17 @@ namespace GentleCourier;
 /// </summary>
 internal sealed class SafeLogger(ILogger inner) : ILogger
 {
-    public IDisposable? BeginScope<TState>(TState state) where TState : notnull => inner.BeginScope(state);
+    public IDisposable? BeginScope<TState>(TState state) where TState : notnull
+    {
+        try
+        {
+            return inner.BeginScope(state);
+        }
+        catch (Exception)
+        {
+            return null;
+        }
+    }
 
     public bool IsEnabled(LogLevel logLevel)
     {

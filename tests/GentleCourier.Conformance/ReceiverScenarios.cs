@@ -13,6 +13,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     {
         ["Courier:Receivers:taps:MaxAttempts"] = "5",
         ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001",
+        ["Courier:Receivers:taps:LongestDelay"] = "00:00:00.010",
     };
 
     private static Task<IHost> StartFaresAsync(
@@ -63,8 +64,6 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     [InlineData(
         """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""",
         "the body is 'text/csv', not JSON")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.unknown","data":{} }""",
-        "no receiver for type 'test.unknown' on queue 'taps'; it handles test.tap")]
     [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""",
         "the CloudEvents attribute 'id' is missing or empty")]
     [InlineData("""{"specversion":"2.0","id":"x","source":"/t","type":"test.tap","data":{} }""",

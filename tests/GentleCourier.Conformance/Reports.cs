@@ -10,13 +10,23 @@ public sealed class Reports : ILoggerFactory, ILogger
 
     public ConcurrentQueue<Exception> Errors { get; } = [];
 
+    /// <summary>What the scopes held in which lines were logged, such as <c>Queue</c>.</summary>
+    public ConcurrentQueue<string> Scopes { get; } = [];
+
+    /// <summary>How much would have been written down.</summary>
+    public int Size => Lines.Sum(line => line.Length) + Errors.Sum(e => e.ToString().Length);
+
     public ILogger CreateLogger(string categoryName) => this;
 
     public void AddProvider(ILoggerProvider provider)
     {
     }
 
-    public IDisposable? BeginScope<TState>(TState state) where TState : notnull => null;
+    public IDisposable? BeginScope<TState>(TState state) where TState : notnull
+    {
+        Scopes.Enqueue(state.ToString()!);
+        return null;
+    }
 
     public bool IsEnabled(LogLevel logLevel) => true;
 

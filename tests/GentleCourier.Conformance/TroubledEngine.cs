@@ -1,13 +1,17 @@
+using System.Reflection;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Conformance;
 
-/// <summary>An engine, the real one, whose broker fails when a test says so.</summary>
+/// <summary>An engine, the real one, whose broker or store fails when a test says so.</summary>
 public sealed class TroubledEngine(IEngine inner) : IEngine
 {
     /// <summary>Called before each call to the broker or a link, with its name; what it throws is thrown.</summary>
     public Action<string> Before { get; set; } = _ => { };
+
+    /// <summary>The same before each call to a store.</summary>
+    public Action<string> BeforeStore { get; set; } = _ => { };
 
     /// <summary>The same before each settling, with what is to be settled.</summary>
     public Action<IReadOnlyList<Settlement>> BeforeSettling { get; set; } = _ => { };
@@ -21,10 +25,31 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
     public bool HoldsPassword(EngineAddress address) => inner.HoldsPassword(address);
 
     public IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
-        inner.CreateStore(address, clock, logger);
+        Store.Around(inner.CreateStore(address, clock, logger), this);
 
     public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
         new Broker(inner.CreateBroker(address, clock, logger), this);
+
+    /// <summary>Passes every call on.</summary>
+    public class Store : DispatchProxy
+    {
+        private IStorePort? inner;
+        private TroubledEngine? engine;
+
+        public static IStorePort Around(IStorePort inner, TroubledEngine engine)
+        {
+            var proxy = Create<IStorePort, Store>();
+            ((Store)proxy).inner = inner;
+            ((Store)proxy).engine = engine;
+            return proxy;
+        }
+
+        protected override object? Invoke(MethodInfo? targetMethod, object?[]? args)
+        {
+            engine!.BeforeStore(targetMethod!.Name);
+            return targetMethod.Invoke(inner, BindingFlags.DoNotWrapExceptions, null, args, null);
+        }
+    }
 
     private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker
     {

@@ -31,7 +31,11 @@ public sealed class Steps
 public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly Dictionary<string, string?> Patient =
-        new() { ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001" };
+        new()
+        {
+            ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001",
+            ["Courier:Receivers:taps:LongestDelay"] = "00:00:00.010",
+        };
 
     private static void AddContext(IServiceCollection services, Registered registered)
     {

@@ -10,6 +10,8 @@ public sealed class CompetingTests : CompetingScenarios<Databases>;
 
 public sealed class CrashTests : CrashScenarios<Databases>;
 
+public sealed class FailureTests : FailureScenarios<Databases>;
+
 public sealed class KeyOrderTests : KeyOrderScenarios<Databases>;
 
 public sealed class OutboxTests : OutboxScenarios<Databases>;

@@ -10,6 +10,8 @@ public sealed class CompetingTests : CompetingScenarios<Folder>;
 
 public sealed class CrashTests : CrashScenarios<Folder>;
 
+public sealed class FailureTests : FailureScenarios<Folder>;
+
 public sealed class KeyOrderTests : KeyOrderScenarios<Folder>;
 
 public sealed class OutboxTests : OutboxScenarios<Folder>;

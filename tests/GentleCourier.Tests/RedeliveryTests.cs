@@ -23,8 +23,43 @@ public sealed class RedeliveryTests
             if (attempt >= policy.MaxAttempts)
                 return delay is null && reason!.StartsWith("failed ", StringComparison.Ordinal);
             if (attempt <= policy.RetriesAtOnce) return delay == TimeSpan.Zero;
-            var bound = BackOff.Bound(attempt - policy.RetriesAtOnce, policy.FirstDelay, policy.LongestDelay);
-            return delay >= TimeSpan.Zero && delay <= bound && bound <= policy.LongestDelay && reason is null;
+            var bound = Redelivery.Bound(policy, attempt);
+            return delay >= bound / 2 - TimeSpan.FromTicks(1) && delay <= bound && reason is null;
+        });
+
+    /// <summary>Every setting is reached: the first wait, the last, and by even steps what lies between.</summary>
+    [Fact]
+    public void Waits_grow_evenly_from_the_first_delay_to_the_longest() =>
+        Gen.Select(AnyPolicy, Gen.Int[1, 20]).Where((policy, _) => policy.FirstDelay > TimeSpan.Zero)
+            .Sample((policy, attempt) =>
+            {
+                var (first, last) = (policy.RetriesAtOnce + 1, policy.MaxAttempts - 1);
+                if (first > last) return;
+                Assert.Equal(policy.FirstDelay, Redelivery.Bound(policy, first));
+                if (last > first) Assert.Equal(policy.LongestDelay, Redelivery.Bound(policy, last));
+                if (attempt <= first || attempt >= last) return;
+                var (before, now, next) = (Redelivery.Bound(policy, attempt - 1), Redelivery.Bound(policy, attempt),
+                    Redelivery.Bound(policy, attempt + 1));
+                Assert.Equal(1, now / before / (next / now), tolerance: 1e-3);
+            });
+
+    [Fact]
+    public void As_the_options_are_set_an_event_is_tried_for_hours()
+    {
+        var policy = new ReceiverOptions();
+        Assert.Empty(policy.Problems());
+        var waits = Enumerable.Range(1, policy.MaxAttempts - 1).Select(n => Redelivery.Bound(policy, n)).ToList();
+        Assert.Equal([TimeSpan.Zero, TimeSpan.Zero, TimeSpan.FromSeconds(1)], waits.Take(3));
+        Assert.InRange(waits.Aggregate((a, b) => a + b), TimeSpan.FromHours(4), TimeSpan.FromHours(5));
+    }
+
+    [Fact]
+    public void What_does_not_count_comes_again_after_a_part_of_the_time_that_it_has_been_tried_for() =>
+        Gen.Select(Gen.Double[0, 100_000], Gen.Double[0, 0.999]).Sample((seconds, random) =>
+        {
+            var later = Redelivery.Later(TimeSpan.FromSeconds(seconds), random);
+            var bound = Math.Clamp(seconds / 2, 0.2, 60);
+            Assert.InRange(later.TotalSeconds, bound * 0.499, bound * 1.001);
         });
 
     [Fact]

@@ -182,9 +182,10 @@ internal sealed class BrokerStatements(PostgresServer server)
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
                 first_attempt, set_aside, event)
             SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event
-                FROM gone),
+                FROM gone
+            RETURNING id AS letter),
         counted AS ({CountSetAside})
-        SELECT id, $3 FROM gone
+        SELECT id, $3, letter FROM gone, kept
         """);
 
     public readonly string Renew = server.Sql(

@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Globalization;
 using GentleCourier.Engines;
 using Npgsql;
 
@@ -61,7 +62,9 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
     {
         var trip = new RoundTrip();
         var settled = new HashSet<(long Copy, long Number)>();
-        AddSettlements(trip, settlements, row => settled.Add((row.GetInt64(0), row.GetInt64(1))));
+        Dictionary<HandOver, string>? letters = null;
+        AddSettlements(trip, settlements, row => settled.Add((row.GetInt64(0), row.GetInt64(1))),
+            (delivery, letter) => (letters ??= [])[delivery] = letter.ToString(CultureInfo.InvariantCulture));
         var left = InHandWithout(settlements);
         var fetch = credit > 0 ? AddFetch(trip, credit, fromHead: false, left) : null;
         if (fetch is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
@@ -77,7 +80,10 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         if (isInKeyOrder || settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified))
             broker.Announce([queue]);
         return new Exchange(
-            [.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], fetch is null ? [] : Take(fetch));
+            [.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], fetch is null ? [] : Take(fetch))
+        {
+            DeadLetters = letters,
+        };
     }
 
     public async Task<IReadOnlyList<bool>> RenewAsync(
@@ -193,7 +199,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         return deliveries;
     }
 
-    private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements, Action<NpgsqlDataReader> settled)
+    private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements,
+        Action<NpgsqlDataReader> settled, Action<HandOver, long> setAside)
     {
         // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
         foreach (var group in settlements.GroupBy(s => (Kind: s.Outcome, Key(s.Delivery).Number)))
@@ -207,13 +214,14 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
                     trip.Add(sql.Release, settled, Leases(group));
                     break;
                 default:
-                    foreach (var settlement in group) AddFailure(trip, settlement, settled);
+                    foreach (var settlement in group) AddFailure(trip, settlement, settled, setAside);
                     break;
             }
         }
     }
 
-    private void AddFailure(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled)
+    private void AddFailure(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled,
+        Action<HandOver, long> setAside)
     {
         NpgsqlParameter[] leases = Leases([settlement]);
         switch (settlement.Outcome)
@@ -229,7 +237,13 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             case Outcome.Rejected rejected:
                 var (exception, message, stack) = (
                     rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
-                trip.Add(sql.SetAside, settled,
+                trip.Add(
+                    sql.SetAside,
+                    row =>
+                    {
+                        settled(row);
+                        setAside(settlement.Delivery, row.GetInt64(2));
+                    },
                     [.. leases, Parameter.Plain(rejected.Reason), Parameter.Plain(exception), Parameter.Plain(message),
                     Parameter.Plain(stack), server.Now]);
                 break;

@@ -1,3 +1,4 @@
+using System.Globalization;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -237,11 +238,16 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         retry.Bind(1, due).Bind(2, counts ? 0 : 1).Bind(3, error).Bind(4, copy.Copy).Bind(5, copy.Number).Run() == 1
         && EndLease(copy);
 
+    /// <summary>The number of the dead letter that was made last.</summary>
+    public string LastLetter { get; private set; } = "";
+
     public bool SetAside(LeasedCopy copy, Outcome.Rejected outcome, long now)
     {
         setAside.Bind(1, outcome.Reason).Bind(2, outcome.Failure?.Exception).Bind(3, outcome.Failure?.Message)
             .Bind(4, outcome.Failure?.Stack);
-        return setAside.Bind(5, now).Bind(6, copy.Copy).Bind(7, copy.Number).Run() == 1 && Accept(copy);
+        if (setAside.Bind(5, now).Bind(6, copy.Copy).Bind(7, copy.Number).Run() != 1) return false;
+        LastLetter = setAside.LastRowId.ToString(CultureInfo.InvariantCulture);
+        return Accept(copy);
     }
 
     /// <summary>Gives back what dead workers held; the queues that got something.</summary>

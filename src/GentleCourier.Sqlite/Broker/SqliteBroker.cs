@@ -146,10 +146,11 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
         var (exchange, others) = await writer.RunAsync(
             (BrokerStatements s) =>
             {
-                var (took, back) = Settle(s, queue, settlements);
+                var (took, back, letters) = Settle(s, queue, settlements);
                 // In key order the next of a key may be handed over, too.
                 var others = back > 0 || s.IsInKeyOrder(queue);
-                return (new Exchange(took, credit > 0 ? HandOver(s, link, credit) : []), others);
+                var exchange = new Exchange(took, credit > 0 ? HandOver(s, link, credit) : []);
+                return (exchange with { DeadLetters = letters }, others);
             },
             cancellationToken).ConfigureAwait(false);
         if (others) Changed(queue).Raise();
@@ -188,12 +189,13 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
     private static LeasedCopy Copy(HandOver delivery) =>
         delivery as LeasedCopy ?? throw new ArgumentException("the delivery is of another link", nameof(delivery));
 
-    private (bool[] Took, int Waiting) Settle(
+    private (bool[] Took, int Waiting, Dictionary<HandOver, string>? Letters) Settle(
         BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
     {
         var now = Now;
         var took = new bool[settlements.Count];
-        var (settled, waiting, dead) = (0, 0, 0);
+        var (settled, waiting) = (0, 0);
+        Dictionary<HandOver, string>? letters = null;
         for (var i = 0; i < took.Length; i++)
         {
             var (delivery, outcome) = settlements[i];
@@ -210,10 +212,10 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
             if (!took[i]) continue;
             settled++;
             if (outcome is Outcome.ReleasedOutcome or Outcome.Modified) waiting++;
-            if (outcome is Outcome.Rejected) dead++;
+            if (outcome is Outcome.Rejected) (letters ??= [])[delivery] = statements.LastLetter;
         }
-        if (settled > 0) statements.Count(queue, waiting, inHand: -settled, dead);
-        return (took, waiting);
+        if (settled > 0) statements.Count(queue, waiting, inHand: -settled, letters?.Count ?? 0);
+        return (took, waiting, letters);
     }
 
     /// <summary>

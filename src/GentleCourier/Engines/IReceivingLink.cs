@@ -91,7 +91,14 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
 /// now, and nothing was changed.
 /// </param>
 /// <param name="Deliveries">What was taken; no more than the credit, and maybe none.</param>
-public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries);
+public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries)
+{
+    /// <summary>
+    /// The <see cref="DeadLetter.Id"/> of what was set aside by this settling, where the engine knows it; null where
+    /// there is none.
+    /// </summary>
+    public IReadOnlyDictionary<HandOver, string>? DeadLetters { get; init; }
+}
 
 /// <summary>How one delivery is settled.</summary>
 /// <param name="Delivery">The delivery, which belongs to the link that is told.</param>

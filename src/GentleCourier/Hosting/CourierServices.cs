@@ -113,6 +113,9 @@ public static class CourierServices
             limits.MaxAge = settings.OptionalTime(nameof(limits.MaxAge), limits.MaxAge);
             limits.FirstDelay = settings.Time(nameof(limits.FirstDelay), limits.FirstDelay);
             limits.LongestDelay = settings.Time(nameof(limits.LongestDelay), limits.LongestDelay);
+            limits.BrakeAfter = settings.Number(nameof(limits.BrakeAfter), limits.BrakeAfter);
+            limits.Patience = settings.Time(nameof(limits.Patience), limits.Patience);
+            limits.MostPerSecond = settings.OptionalRate(nameof(limits.MostPerSecond), limits.MostPerSecond);
             limits.Lease = settings.Time(nameof(limits.Lease), limits.Lease);
             limits.StopLimit = settings.Time(nameof(limits.StopLimit), limits.StopLimit);
             limits.InKeyOrder = settings.Flag(nameof(limits.InKeyOrder), limits.InKeyOrder);

@@ -30,6 +30,7 @@ internal sealed partial class Preparation(
 
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
+        CheckReceivers();
         try
         {
             await PrepareAsync(cancellationToken).WaitAsync(cancellationToken).ConfigureAwait(false);
@@ -69,6 +70,22 @@ internal sealed partial class Preparation(
         done.TrySetResult();
         LogReady(logger);
         await trying.CancelAsync().ConfigureAwait(false);
+    }
+
+    /// <summary>A receiver that can never be built would fail at every event: it fails the start.</summary>
+    private void CheckReceivers()
+    {
+        if (services.GetService<IServiceProviderIsService>() is not { } known) return;
+        foreach (var binding in builder.Bindings)
+        {
+            foreach (var receiver in binding.Handlers.Values.Select(h => h.Receiver).Distinct())
+            {
+                if (new Buildable(builder.Services, known).MissingOf(receiver) is { } missing)
+                    throw new CourierException(
+                        $"the receiver {receiver.Name} of queue '{binding.Queue}' cannot be built: {missing}; register "
+                        + "it before the host starts");
+            }
+        }
     }
 
     private async Task PrepareAsync(CancellationToken cancellationToken)

@@ -1,3 +1,4 @@
+using System.Globalization;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 
@@ -31,6 +32,15 @@ internal sealed class Settings(IConfigurationSection section)
         null => otherwise,
         "none" => null,
         _ => Time(name, default),
+    };
+
+    /// <summary><c>none</c> takes away a limit that the code has set.</summary>
+    public double? OptionalRate(string name, double? otherwise) => Value(name) switch
+    {
+        null => otherwise,
+        "none" => null,
+        var text => double.TryParse(text, NumberStyles.Float, CultureInfo.InvariantCulture, out var rate) ? rate
+            : throw Unreadable(name, text, "a number"),
     };
 
     public Prefetch Prefetch(string name, Prefetch otherwise) => Value(name) is not { } text ? otherwise

@@ -39,7 +39,8 @@ public sealed class QueueBinding
         DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IReceiver<TContract>
     {
-        Add(typeof(TContract), new ContractHandler(TakesBatches: false, InvokeAsync<TContract, TReceiver>));
+        Add(typeof(TContract), new ContractHandler(
+            typeof(TReceiver), TakesBatches: false, InvokeAsync<TContract, TReceiver>));
         services.TryAddScoped<TReceiver>();
         return this;
     }
@@ -53,7 +54,8 @@ public sealed class QueueBinding
         DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IBatchReceiver<TContract>
     {
-        Add(typeof(TContract), new ContractHandler(TakesBatches: true, InvokeBatchAsync<TContract, TReceiver>));
+        Add(typeof(TContract), new ContractHandler(
+            typeof(TReceiver), TakesBatches: true, InvokeBatchAsync<TContract, TReceiver>));
         services.TryAddScoped<TReceiver>();
         return this;
     }
@@ -95,7 +97,7 @@ public sealed class QueueBinding
     {
         var read = incoming.Deliveries[0];
         var data = incoming.Codec.Decode<TContract>(read.Event);
-        var receiver = incoming.Services.GetRequiredService<TReceiver>();
+        var receiver = incoming.Build<TReceiver>();
         var delivery = new Delivery<TContract>(data, read.Event, incoming.Queue, read.Attempt, incoming.Inbox);
         return receiver.HandleAsync(delivery, cancellationToken);
     }
@@ -116,7 +118,7 @@ public sealed class QueueBinding
             }
         }
         if (items.Count == 0) return Task.CompletedTask;
-        var receiver = incoming.Services.GetRequiredService<TReceiver>();
+        var receiver = incoming.Build<TReceiver>();
         return receiver.HandleAsync(new Batch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
     }
 }

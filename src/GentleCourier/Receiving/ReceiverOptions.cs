@@ -1,3 +1,5 @@
+using System.Globalization;
+
 namespace GentleCourier;
 
 /// <summary>
@@ -44,19 +46,52 @@ public sealed class ReceiverOptions
 
     /// <summary>
     /// After how many failed attempts an event is set aside, 1 to 1,000. A worker that dies of an event counts as one.
+    /// What fails around the receivers, such as a store that is away, does not.
     /// </summary>
-    public int MaxAttempts { get; set; } = 8;
+    public int MaxAttempts { get; set; } = 12;
 
-    /// <summary>How many of the attempts after the first come at once, 0 to 1,000; the further ones wait.</summary>
+    /// <summary>
+    /// How many of the attempts after the first come at once, as far as there are so many; 0 to 1,000. The further ones
+    /// wait.
+    /// </summary>
     public int RetriesAtOnce { get; set; } = 2;
 
     /// <summary>
-    /// Bound of the first wait between attempts; it doubles with each further one. Up to a day; 0: at once.
+    /// Bound of the first wait between attempts, up to a day; the others grow evenly from it to
+    /// <see cref="LongestDelay"/>, each by the same factor. A wait is between half of its bound and all of it. 0: all
+    /// attempts come at once.
     /// </summary>
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromSeconds(1);
 
-    /// <summary>Cap of the wait between attempts, at least <see cref="FirstDelay"/>, at most 7 days.</summary>
-    public TimeSpan LongestDelay { get; set; } = TimeSpan.FromMinutes(5);
+    /// <summary>
+    /// Bound of the last wait between attempts, at least <see cref="FirstDelay"/>, at most 7 days. As the options are
+    /// set here, an event is tried for about three hours.
+    /// </summary>
+    public TimeSpan LongestDelay { get; set; } = TimeSpan.FromHours(3);
+
+    /// <summary>
+    /// When so many different events of a type have failed alike, with no success between, the brake is on: one at a
+    /// time is tried, more and more rarely, until one succeeds; and what fails alike does not count. 0: never, up to
+    /// 1,000.
+    /// </summary>
+    /// <remarks>
+    /// A <see cref="RetryException"/> that names its delay is none of these failures, and with
+    /// <see cref="Settling.OnArrival"/> there is no brake.
+    /// </remarks>
+    public int BrakeAfter { get; set; } = 5;
+
+    /// <summary>
+    /// For how long, from its first attempt on, an event comes again without counting while it seems not to be at
+    /// fault: while a brake is on, and where its type is not known here, as in a deployment whose old instances still
+    /// run. Then its attempts count, and a type that is still unknown is set aside. 0 to 365 days.
+    /// </summary>
+    public TimeSpan Patience { get; set; } = TimeSpan.FromDays(1);
+
+    /// <summary>
+    /// How many events this worker begins to handle in a second, at the most and evenly, for what stands behind its
+    /// receivers; each worker of a queue has a limit of its own. Null: as many as it can; 0.001 to 1,000,000.
+    /// </summary>
+    public double? MostPerSecond { get; set; }
 
     /// <summary>
     /// An event that fails is set aside if it would be older than this at its next attempt, by the <c>time</c> that the
@@ -102,6 +137,12 @@ public sealed class ReceiverOptions
             yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
         if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7))
             yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
+        if (BrakeAfter is < 0 or > 1_000) yield return $"BrakeAfter must be 0 to 1,000, but is {BrakeAfter}";
+        if (Patience < TimeSpan.Zero || Patience > TimeSpan.FromDays(365))
+            yield return $"Patience must be 0 to 365 days, but is {Patience}";
+        if (MostPerSecond is { } rate && !(rate is >= 0.001 and <= 1_000_000))
+            yield return string.Create(
+                CultureInfo.InvariantCulture, $"MostPerSecond must be 0.001 to 1,000,000, but is {rate}");
         if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365)))
             yield return $"MaxAge must be 1 second to 365 days, but is {age}";
         if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromHours(1))

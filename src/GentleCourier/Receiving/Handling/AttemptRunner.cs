@@ -20,6 +20,8 @@ internal sealed partial class AttemptRunner(
     {
         // What the receiver begins inside its delivery's transaction is told from what others begin meanwhile.
         WriteFlow.Begin();
+        using var said = logger.BeginScope(new AttemptScope(
+            binding.Queue, binding.Handlers[deliveries[0].Event.Type].Receiver, deliveries));
         var inbox = new InboxTransaction(inboxStore, binding.Queue, deliveries);
         AsyncServiceScope? scope = null;
         Result result;

@@ -23,6 +23,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private int stuck;
     private int helping = FirstHelping;
     private bool oneByOne;
+    private (long Since, TimeSpan For)? paused;
     private long lastStart;
 
     /// <summary>
@@ -87,7 +88,31 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
+    /// <summary>Whether deliveries are being handled, or lie ready for that.</summary>
+    public bool IsAtWork
+    {
+        get
+        {
+            lock (gate) return running + unstarted > 0;
+        }
+    }
+
+    /// <summary>For how long nothing is to be fetched; null where that is not so.</summary>
+    public TimeSpan? PausedFor
+    {
+        get
+        {
+            lock (gate) return PauseLeft is { } left && left > TimeSpan.Zero ? left : null;
+        }
+    }
+
+    private TimeSpan? PauseLeft => paused is { } pause ? pause.For - clock.GetElapsedTime(pause.Since) : null;
+
+    /// <summary>In a pause nothing, and after it one, whatever others still do; null where there is none.</summary>
+    private int? ToTry => PauseLeft is { } left ? (left > TimeSpan.Zero ? 0 : 1) : null;
+
     private int LimitNow => stuck == parallel ? 0
+        : ToTry is { } trial ? running + trial
         : oneByOne ? 1
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
@@ -103,7 +128,8 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    private int SurplusNow => Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
+    private int SurplusNow => stuck < parallel && ToTry is { } trial ? Math.Max(0, unstarted - trial)
+        : Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
 
     /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
     public int WorthFetching(int settling)
@@ -169,6 +195,28 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
             lastStart = clock.GetTimestamp();
             Call();
         }
+    }
+
+    /// <summary>
+    /// Nothing is to be fetched for this time, and what lies ready is to go back; after it, one at a time. Null: as
+    /// usual.
+    /// </summary>
+    public void Pause(TimeSpan? time)
+    {
+        lock (gate)
+        {
+            paused = time is { } pause ? (clock.GetTimestamp(), pause) : null;
+            Call();
+        }
+    }
+
+    /// <summary>One is held until it is clear what becomes of it, and does not count meanwhile.</summary>
+    public void Parked() => Settled(1);
+
+    /// <summary>It is about to be settled.</summary>
+    public void Unparked()
+    {
+        lock (gate) unsettled++;
     }
 
     /// <summary>Deliveries have been settled, or are no longer this worker's.</summary>

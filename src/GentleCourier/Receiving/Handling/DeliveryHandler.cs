@@ -14,6 +14,8 @@ internal sealed partial class DeliveryHandler
     private readonly QueueBinding binding;
     private readonly ReceiverOptions options;
     private readonly AttemptRunner runner;
+    private readonly Brakes brakes;
+    private readonly Verdicts verdicts;
     private readonly FailurePolicy policy;
     private readonly InboxLook? look;
     private readonly Credit credit;
@@ -27,7 +29,9 @@ internal sealed partial class DeliveryHandler
         options = binding.Options;
         var inbox = options.Inbox ? store : null;
         runner = new AttemptRunner(binding, inbox, codec, scopes, logger);
-        policy = new FailurePolicy(binding, inbox, clock, logger);
+        brakes = new Brakes(binding, credit, clock, logger);
+        verdicts = new Verdicts(credit, clock);
+        policy = new FailurePolicy(binding, inbox, brakes, verdicts, clock, logger);
         look = inbox is null ? null : new InboxLook(inbox, binding.Queue, clock);
         this.credit = credit;
         this.clock = clock;
@@ -37,7 +41,12 @@ internal sealed partial class DeliveryHandler
     /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
     public void Expect(IReadOnlyList<Held> deliveries) => look?.Ahead(deliveries);
 
-    /// <summary>Handles deliveries that were taken up together. When it ends, each has its outcome.</summary>
+    /// <summary>No handler takes up anything more: whatever still waits to be decided is decided.</summary>
+    public void End() => verdicts.End();
+
+    /// <summary>
+    /// Handles deliveries that were taken up together. When it ends, each has its outcome, or will have it soon.
+    /// </summary>
     /// <param name="deliveries">One, or as many as a batch may have.</param>
     /// <param name="outOfTime">
     /// Cancelled when there is no time left to finish; what has not finished is given back then.
@@ -52,7 +61,7 @@ internal sealed partial class DeliveryHandler
         catch (Exception e)
         {
             foreach (var held in deliveries)
-                if (!held.IsDecided) held.Settle(policy.NotDealtWith(e));
+                if (held is { IsDecided: false, IsInDoubt: false }) held.Settle(policy.NotDealtWith(e));
         }
     }
 
@@ -78,13 +87,16 @@ internal sealed partial class DeliveryHandler
     private async Task HandleBatchAsync(List<ReadDelivery> batch, CancellationToken outOfTime)
     {
         if (await TryAsync(batch, outOfTime).ConfigureAwait(false)) return;
-        // As a whole the batch has failed, and without effect. One at a time, only those fail that have to.
+        // As a whole the batch has failed, and without effect. One at a time, only those fail that have to. Where it
+        // was tried in spite of a brake, the first of them is.
+        var turn = batch[0].IsTrial ? Turn.Trial : (Turn?)null;
         foreach (var alone in batch)
         {
             alone.Failure = null;
             // Another may have handled it in the meantime, which may be why the batch failed.
             alone.Held.Look = null;
-            await TryAsync([alone], outOfTime).ConfigureAwait(false);
+            await TryAsync([alone], outOfTime, turn).ConfigureAwait(false);
+            turn = null;
         }
     }
 
@@ -111,20 +123,23 @@ internal sealed partial class DeliveryHandler
             return null;
         }
         if (binding.Handlers.ContainsKey(read.Event.Type)) return read;
-        held.Settle(policy.Reject(
-            read.Event.Id,
-            $"no receiver for type '{read.Event.Type}' on queue '{binding.Queue}'; "
-            + $"it handles {string.Join(", ", binding.Handlers.Keys)}",
-            null));
+        held.Settle(policy.NoReceiver(read));
         return null;
     }
 
-    /// <summary>Handles one delivery, or a batch of one type.</summary>
+    /// <summary>Handles one delivery, or a batch of one type, if it is their turn.</summary>
     /// <returns>False: a batch has failed as a whole, nothing of it has happened, and no outcome is decided.</returns>
-    private async Task<bool> TryAsync(List<ReadDelivery> together, CancellationToken outOfTime)
+    private async Task<bool> TryAsync(List<ReadDelivery> together, CancellationToken outOfTime, Turn? known = null)
     {
         var deliveries = StillHeld(together);
         if (deliveries.Count == 0) return true;
+        var turn = known ?? brakes.Begin(deliveries[0].Event.Type);
+        foreach (var delivery in deliveries) delivery.IsTrial = turn == Turn.Trial;
+        if (turn == Turn.Wait)
+        {
+            foreach (var delivery in deliveries) delivery.Held.Settle(policy.Waits(delivery));
+            return true;
+        }
 
         using var span = Telemetry.StartProcessing(binding.Queue, deliveries);
         using var attempt = new Attempt(options.TimeLimit, () => Overrun(deliveries), clock, outOfTime);
@@ -163,7 +178,7 @@ internal sealed partial class DeliveryHandler
                 foreach (var delivery in deliveries) delivery.Held.Settle(policy.AfterStop(delivery));
                 return true;
             case Result.Failed failed when deliveries.Count > 1:
-                LogBatchFailed(logger, binding.Queue, deliveries.Count, failed.Exception);
+                LogBatchFailed(logger, binding.Queue, deliveries.Count, Words.InLine(failed.Exception));
                 return false;
             case Result.HandledElsewhereResult when deliveries.Count > 1:
                 return false;
@@ -171,17 +186,17 @@ internal sealed partial class DeliveryHandler
 
         var alone = deliveries[0];
         // It may have been reported and settled long before its handler ended.
-        if (alone.Held.IsDecided) return true;
+        if (alone.Held.IsDecided || alone.Held.IsInDoubt) return true;
         if (result is Result.Failed { Reason: Cut.LeaseLost })
         {
             LogLost(logger, binding.Queue, alone.Event.Type, alone.Event.Id);
             alone.Held.Drop();
             return true;
         }
-        alone.Held.Settle(
-            result is Result.Failed { Reason: var cut, Exception: var e }
-            ? await policy.AfterAsync(alone, cut, e).ConfigureAwait(false)
-            : await policy.AfterAnotherAsync(alone).ConfigureAwait(false));
+        if (result is Result.Failed { Reason: var cut, Exception: var e })
+            await policy.DecideAsync(alone, cut, e).ConfigureAwait(false);
+        else
+            alone.Held.Settle(await policy.AfterAnotherAsync(alone).ConfigureAwait(false));
         return true;
     }
 
@@ -189,11 +204,14 @@ internal sealed partial class DeliveryHandler
     {
         foreach (var delivery in deliveries)
         {
-            if (delivery.Failure is null) look?.Handled(delivery.Key);
-            delivery.Held.Settle(
-                delivery.Failure is { } failure
-                ? await policy.AfterAsync(delivery, Cut.None, failure).ConfigureAwait(false) : Outcome.Accepted);
+            if (delivery.Failure is not null) continue;
+            look?.Handled(delivery.Key);
+            delivery.Held.Settle(Outcome.Accepted);
+            policy.Succeeded(delivery);
         }
+        foreach (var delivery in deliveries)
+            if (delivery.Failure is { } failure)
+                await policy.DecideAsync(delivery, Cut.None, failure).ConfigureAwait(false);
     }
 
     /// <summary>Without those that another has by now, or whose outcome has been decided.</summary>
@@ -232,7 +250,7 @@ internal sealed partial class DeliveryHandler
         try
         {
             var failure = new TimeoutException("and it ignores its cancellation");
-            delivery.Held.Settle(await policy.AfterAsync(delivery, Cut.TimeLimit, failure).ConfigureAwait(false));
+            await policy.DecideAsync(delivery, Cut.TimeLimit, failure).ConfigureAwait(false);
         }
         catch (Exception e)
         {
@@ -240,9 +258,9 @@ internal sealed partial class DeliveryHandler
         }
     }
 
-    [LoggerMessage(204, LogLevel.Warning,
-        "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time")]
-    private static partial void LogBatchFailed(ILogger logger, string queue, int count, Exception e);
+    [LoggerMessage(204, LogLevel.Information,
+        "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time: {Problem}")]
+    private static partial void LogBatchFailed(ILogger logger, string queue, int count, string problem);
 
     [LoggerMessage(206, LogLevel.Error,
         "Queue {Queue}: the handler of {Events} ran longer than its limit of {Limit} and ignores its "

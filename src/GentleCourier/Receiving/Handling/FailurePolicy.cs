@@ -5,22 +5,147 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// What becomes of a delivery that was not handled: by the queue's options, by what its receiver threw, and by what the
-/// inbox knows.
+/// What becomes of a delivery that was not handled: by whose fault it was, by the queue's options, by what its receiver
+/// threw, and by what the inbox knows.
 /// </summary>
-internal sealed partial class FailurePolicy(
-    QueueBinding binding, IInboxPort? inboxStore, TimeProvider clock, ILogger logger)
+internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? inboxStore, Brakes brakes,
+    Verdicts verdicts, TimeProvider clock, ILogger logger)
 {
+    private readonly string queue = binding.Queue;
     private readonly ReceiverOptions options = binding.Options;
+    private readonly Repeats repeats = new();
 
-    /// <summary>Its attempt has failed.</summary>
-    public async Task<Outcome> AfterAsync(ReadDelivery delivery, Cut cut, Exception e)
+    /// <summary>Its attempt has failed. Its outcome is decided here, or as soon as more is known.</summary>
+    public async Task DecideAsync(ReadDelivery delivery, Cut cut, Exception e)
     {
         if (cut == Cut.TimeLimit)
             e = new TimeoutException($"the handler ran longer than its time limit of {options.TimeLimit}", e);
+        if (options.Settling == Settling.OnArrival)
+        {
+            delivery.Held.Settle(Gone(delivery.Event.Id, Words.InLine(e), e));
+            return;
+        }
+        if (!Counts(delivery, e))
+        {
+            delivery.Held.Settle(ComesAgain(delivery, Words.InLine(e)));
+            return;
+        }
+        var outcome = await CountedAsync(delivery, e).ConfigureAwait(false);
+        if (outcome is not Outcome.Rejected)
+        {
+            delivery.Held.Settle(outcome);
+            return;
+        }
+        brakes.Forget(delivery);
+        verdicts.Await(delivery, outcome, spared: ComesAgain(delivery, Words.InLine(e)));
+    }
+
+    /// <summary>An event has been handled.</summary>
+    public void Succeeded(ReadDelivery delivery)
+    {
+        brakes.Succeeded(delivery);
+        verdicts.Uphold(delivery.Event.Type);
+        repeats.Forget();
+    }
+
+    /// <summary>A brake is on, and it is not the one to be tried: it goes back, and lets others be tried.</summary>
+    public Outcome Waits(ReadDelivery delivery) => brakes.HoldTheQueue ? Outcome.Released
+        : ComesAgain(delivery, $"not tried: the brake is on for events of type {delivery.Event.Type}");
+
+    /// <summary>
+    /// Nobody here handles its type. Another instance may, during a deployment or after it; the rest goes on meanwhile.
+    /// </summary>
+    public Outcome NoReceiver(ReadDelivery delivery)
+    {
+        var type = delivery.Event.Type;
+        var reason = $"no receiver for type '{type}' on queue '{queue}'; it handles "
+            + string.Join(", ", binding.Handlers.Keys);
+        if (TriedFor(delivery) >= options.Patience || options.Settling == Settling.OnArrival)
+            return Reject(delivery.Event.Id, reason, null);
+        if (repeats.IsTimeToSay($"unknown {type}", out var times))
+            LogNoReceiver(logger, queue, type, delivery.Event.Id, reason, times, options.Patience);
+        return ComesAgain(delivery, reason);
+    }
+
+    /// <summary>It is set aside: no further attempt is any use.</summary>
+    public Outcome Reject(string id, string reason, Exception? e) => options.Settling == Settling.OnArrival
+        ? Gone(id, reason, e) : new Outcome.Rejected(reason, e is null ? null : Failure.Of(e));
+
+    /// <summary>
+    /// The end of the attempts is no proof that none succeeded: a worker may have died between its commit and settling,
+    /// or the answer to a commit may have been lost. Where the inbox knows the event it is done, and not set aside.
+    /// </summary>
+    public async Task<Outcome> RejectUnlessHandledAsync(ReadDelivery delivery, string reason, Exception? e)
+    {
+        try
+        {
+            return await AbsorbAsync(delivery).ConfigureAwait(false) ?? Reject(delivery.Event.Id, reason, e);
+        }
+        catch (CourierException asking)
+        {
+            // As long as the inbox cannot be asked, nobody knows.
+            return ComesAgain(delivery, $"{reason}; and the inbox cannot be asked: {asking.Message}");
+        }
+    }
+
+    /// <summary>Another was at it: where it has been handled a copy is counted, otherwise it comes again.</summary>
+    public async Task<Outcome> AfterAnotherAsync(ReadDelivery delivery)
+    {
+        try
+        {
+            return await AbsorbAsync(delivery).ConfigureAwait(false) ?? Outcome.Released;
+        }
+        catch (CourierException asking)
+        {
+            return ComesAgain(delivery, Words.InLine(asking));
+        }
+    }
+
+    /// <summary>The host stops, and there is no time left to finish it.</summary>
+    public Outcome AfterStop(ReadDelivery delivery) =>
+        options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", null)
+            : Outcome.Released;
+
+    /// <summary>It has been handled before.</summary>
+    public Outcome Absorbed(Event @event)
+    {
+        LogAbsorbed(logger, queue, @event.Type, @event.Id);
+        return Outcome.Accepted;
+    }
+
+    /// <summary>
+    /// Not the handler's own failure, but one of dealing with it. It must not end the loop that handles deliveries;
+    /// attempts go on counting.
+    /// </summary>
+    public Outcome NotDealtWith(Exception e)
+    {
+        LogNotDealtWith(logger, queue, e);
+        return new Outcome.Modified(
+            Redelivery.LongestLater, $"the delivery could not be dealt with: {Words.InLine(e)}");
+    }
+
+    /// <summary>Whether the failure may be the event's own, or that of its receiver with it alone.</summary>
+    private bool Counts(ReadDelivery delivery, Exception e)
+    {
+        if (Cause.IsAround(e, inboxStore))
+        {
+            if (brakes.FailedAround(delivery, e)) return true;
+            if (repeats.IsTimeToSay($"around {Cause.KindOf(e)}", out var times))
+                LogAround(logger, queue, WorkerName.OfProcess, ReceiverOf(delivery), delivery.Event.Type,
+                    delivery.Event.Id, Words.InLine(e), times, times == 1 ? e : null);
+            return false;
+        }
+        // It has said by itself when it wants the event again.
+        if (e is RetryException) return true;
+        if (brakes.Failed(delivery, e)) return true;
+        verdicts.Spare(delivery.Event.Type);
+        return TriedFor(delivery) >= options.Patience;
+    }
+
+    private async Task<Outcome> CountedAsync(ReadDelivery delivery, Exception e)
+    {
         var @event = delivery.Event;
         var error = Words.InLine(e);
-        if (options.Settling == Settling.OnArrival) return Gone(@event.Id, error, e);
         switch (e)
         {
             case RejectException:
@@ -38,71 +163,20 @@ internal sealed partial class FailurePolicy(
             return await RejectUnlessHandledAsync(delivery, $"{reason}; the last with {error}", e)
                 .ConfigureAwait(false);
         }
-        LogFailed(logger, binding.Queue, @event.Type, @event.Id, delivery.Attempt, options.MaxAttempts, delay.Value, e);
+        if (repeats.IsTimeToSay(Cause.KindOf(e), out var times))
+            LogFailed(logger, queue, WorkerName.OfProcess, ReceiverOf(delivery), @event.Type, @event.Id,
+                delivery.Attempt, options.MaxAttempts, delay.Value, error, times,
+                times == 1 && delivery.Attempt == 1 ? e : null);
         return new Outcome.Modified(delay.Value, e is RetryException ? Words.FirstLine(Words.Of(e)) : error);
     }
 
-    /// <summary>It is set aside: no further attempt is any use.</summary>
-    public Outcome Reject(string id, string reason, Exception? e)
-    {
-        if (options.Settling == Settling.OnArrival) return Gone(id, reason, e);
-        LogRejected(logger, binding.Queue, id, reason);
-        return new Outcome.Rejected(reason, e is null ? null : Failure.Of(e));
-    }
+    /// <summary>Later, behind others, and without counting.</summary>
+    private Outcome.Modified ComesAgain(ReadDelivery delivery, string why) =>
+        new(Redelivery.Later(TriedFor(delivery), Random.Shared.NextDouble()), why) { Counts = false };
 
-    /// <summary>
-    /// The end of the attempts is no proof that none succeeded: a worker may have died between its commit and settling,
-    /// or the answer to a commit may have been lost. Where the inbox knows the event it is done, and not set aside.
-    /// </summary>
-    public async Task<Outcome> RejectUnlessHandledAsync(ReadDelivery delivery, string reason, Exception? e)
-    {
-        try
-        {
-            return await AbsorbAsync(delivery).ConfigureAwait(false) ?? Reject(delivery.Event.Id, reason, e);
-        }
-        catch (CourierException asking)
-        {
-            // As long as the inbox cannot be asked, nobody knows.
-            return new Outcome.Modified(
-                options.LongestDelay, $"{reason}; and the inbox cannot be asked: {asking.Message}");
-        }
-    }
+    private TimeSpan TriedFor(ReadDelivery delivery) => clock.GetElapsedTime(delivery.Held.FirstTried);
 
-    /// <summary>Another was at it: where it has been handled a copy is counted, otherwise it comes again.</summary>
-    public async Task<Outcome> AfterAnotherAsync(ReadDelivery delivery)
-    {
-        try
-        {
-            return await AbsorbAsync(delivery).ConfigureAwait(false) ?? Outcome.Released;
-        }
-        catch (CourierException asking)
-        {
-            return new Outcome.Modified(options.FirstDelay, Words.InLine(asking));
-        }
-    }
-
-    /// <summary>The host stops, and there is no time left to finish it.</summary>
-    public Outcome AfterStop(ReadDelivery delivery) =>
-        options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", null)
-            : Outcome.Released;
-
-    /// <summary>It has been handled before.</summary>
-    public Outcome Absorbed(Event @event)
-    {
-        LogAbsorbed(logger, binding.Queue, @event.Type, @event.Id);
-        return Outcome.Accepted;
-    }
-
-    /// <summary>
-    /// Not the handler's own failure, but one of dealing with it. It must not end the loop that handles deliveries;
-    /// attempts go on counting.
-    /// </summary>
-    public Outcome NotDealtWith(Exception e)
-    {
-        LogNotDealtWith(logger, binding.Queue, e);
-        return new Outcome.Modified(
-            options.LongestDelay, $"the delivery could not be dealt with: {Words.InLine(e)}");
-    }
+    private string ReceiverOf(ReadDelivery delivery) => binding.Handlers[delivery.Event.Type].Receiver.Name;
 
     private async Task<Outcome?> AbsorbAsync(ReadDelivery delivery) =>
         inboxStore is not null
@@ -114,18 +188,15 @@ internal sealed partial class FailurePolicy(
     /// <summary>There is nothing left to settle, and nobody to give it back to.</summary>
     private Outcome Gone(string id, string reason, Exception? e)
     {
-        LogGone(logger, binding.Queue, id, reason, e);
+        LogGone(logger, queue, id, reason, e);
         return Outcome.Accepted;
     }
 
-    [LoggerMessage(
-        201, LogLevel.Warning, "Queue {Queue}: {Type} {Id} failed attempt {Attempt} of {MaxAttempts}, next in {Delay}")]
-    private static partial void LogFailed(
-        ILogger logger, string queue, string type, string id, int attempt, int maxAttempts, TimeSpan delay,
-            Exception e);
-
-    [LoggerMessage(202, LogLevel.Error, "Queue {Queue}: event {Id} is set aside as a dead letter: {Reason}")]
-    private static partial void LogRejected(ILogger logger, string queue, string id, string reason);
+    [LoggerMessage(201, LogLevel.Warning,
+        "Queue {Queue}, worker {Worker}: {Receiver} failed at {Type} {Id}, attempt {Attempt} of {MaxAttempts}; next in "
+        + "{Delay}: {Problem} ({Times} like it since the last success)")]
+    private static partial void LogFailed(ILogger logger, string queue, string worker, string receiver, string type,
+        string id, int attempt, int maxAttempts, TimeSpan delay, string problem, int times, Exception? e);
 
     [LoggerMessage(
         203, LogLevel.Debug, "Queue {Queue}: a further copy of {Type} {Id} is absorbed, it has been handled")]
@@ -136,4 +207,16 @@ internal sealed partial class FailurePolicy(
 
     [LoggerMessage(209, LogLevel.Error, "Queue {Queue}: a delivery could not be dealt with; it comes again")]
     private static partial void LogNotDealtWith(ILogger logger, string queue, Exception e);
+
+    [LoggerMessage(224, LogLevel.Warning,
+        "Queue {Queue}, worker {Worker}: {Receiver} could not handle {Type} {Id} for a reason around it; it comes "
+        + "again, and the attempt does not count: {Problem} ({Times} like it since the last success)")]
+    private static partial void LogAround(ILogger logger, string queue, string worker, string receiver, string type,
+        string id, string problem, int times, Exception? e);
+
+    [LoggerMessage(225, LogLevel.Warning,
+        "Queue {Queue}: {Type} {Id} goes back, {Reason}; {Times} of them so far. They come again for {Patience}, and "
+        + "are set aside then")]
+    private static partial void LogNoReceiver(
+        ILogger logger, string queue, string type, string id, string reason, int times, TimeSpan patience);
 }

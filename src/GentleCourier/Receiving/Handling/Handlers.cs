@@ -26,6 +26,8 @@ internal sealed partial class Handlers : IDisposable
     private readonly SemaphoreSlim gathering = new(1, 1);
     private readonly CancellationTokenSource noMore = new(), outOfTime = new();
     private readonly Lazy<Task> finishing;
+    private readonly Rate? rate;
+    private readonly long began;
     private Task all = Task.CompletedTask;
 
     public Handlers(
@@ -38,6 +40,8 @@ internal sealed partial class Handlers : IDisposable
         this.clock = clock;
         this.logger = logger;
         finishing = new Lazy<Task>(FinishOnceAsync);
+        rate = options.MostPerSecond is { } most ? new Rate(most) : null;
+        began = clock.GetTimestamp();
     }
 
     public void Start() => all = Task.WhenAll(Enumerable.Range(1, options.Parallel).Select(
@@ -71,12 +75,15 @@ internal sealed partial class Handlers : IDisposable
     private async Task FinishOnceAsync()
     {
         await noMore.CancelAsync().ConfigureAwait(false);
-        if (await EndWithinAsync(options.StopLimit).ConfigureAwait(false)) return;
-        LogCancelsHandlers(logger, binding.Queue, options.StopLimit);
-        // What handlers have registered to be called may take its time, or throw.
-        _ = outOfTime.CancelAsync();
-        if (!await EndWithinAsync(Attempt.TimeToEnd).ConfigureAwait(false))
-            LogAbandonsHandlers(logger, binding.Queue, options.Lease);
+        if (!await EndWithinAsync(options.StopLimit).ConfigureAwait(false))
+        {
+            LogCancelsHandlers(logger, binding.Queue, options.StopLimit);
+            // What handlers have registered to be called may take its time, or throw.
+            _ = outOfTime.CancelAsync();
+            if (!await EndWithinAsync(Attempt.TimeToEnd).ConfigureAwait(false))
+                LogAbandonsHandlers(logger, binding.Queue, options.Lease);
+        }
+        handler.End();
     }
 
     private async Task<bool> EndWithinAsync(TimeSpan limit)
@@ -130,6 +137,7 @@ internal sealed partial class Handlers : IDisposable
     /// </summary>
     private async Task<List<Held>> TakeUpAsync(CancellationToken ending)
     {
+        await WaitForTurnAsync(ending).ConfigureAwait(false);
         var taken = new List<Held>(1);
         if (binding.BatchSize == 1)
         {
@@ -153,7 +161,18 @@ internal sealed partial class Handlers : IDisposable
         {
             gathering.Release();
         }
+        TakeTurns(taken.Count - 1);
         return taken;
+    }
+
+    /// <summary>Where no more than so many may begin in a second, waits until the next may.</summary>
+    private Task WaitForTurnAsync(CancellationToken ending) =>
+        TakeTurns(1) is var time && time > TimeSpan.Zero ? Task.Delay(time, clock, ending) : Task.CompletedTask;
+
+    private TimeSpan TakeTurns(int count)
+    {
+        if (rate is null || count == 0) return TimeSpan.Zero;
+        lock (rate) return rate.Take(count, clock.GetElapsedTime(began));
     }
 
     private async Task<Held> TakeOneAsync(CancellationToken cancellationToken)

@@ -7,8 +7,9 @@ namespace GentleCourier.Receiving.Handling;
 /// </summary>
 /// <param name="handOver">The delivery.</param>
 /// <param name="attempt">Which attempt it is, as far as anybody knows.</param>
+/// <param name="firstTried">When it was handed over for the first time, as far as anybody knows; a timestamp.</param>
 /// <param name="link">By whom it came, and who is told of its outcome.</param>
-internal sealed class Held(HandOver handOver, int attempt, ISettler link)
+internal sealed class Held(HandOver handOver, int attempt, long firstTried, ISettler link)
 {
     // Stands for an outcome of which nobody is told.
     private static readonly object Nothing = new();
@@ -22,6 +23,8 @@ internal sealed class Held(HandOver handOver, int attempt, ISettler link)
     public HandOver HandOver { get; } = handOver;
 
     public int Attempt { get; } = attempt;
+
+    public long FirstTried { get; } = firstTried;
 
     public ISettler Link { get; } = link;
 
@@ -37,6 +40,9 @@ internal sealed class Held(HandOver handOver, int attempt, ISettler link)
 
     /// <summary>It belongs to another by now: nothing that is done with it here may have an effect.</summary>
     public bool IsLost => lost;
+
+    /// <summary>Its attempt has failed, and its outcome waits for what becomes of others.</summary>
+    public bool IsInDoubt { get; set; }
 
     /// <summary>Its outcome has been decided.</summary>
     public bool IsDecided => Volatile.Read(ref decision) is not null;

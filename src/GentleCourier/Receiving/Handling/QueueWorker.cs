@@ -30,7 +30,7 @@ internal sealed partial class QueueWorker : IDisposable
         var handler = new DeliveryHandler(binding, store, codec, scopes, credit, clock, logger);
         var handlers = new Handlers(binding, handler, credit, clock, logger);
         parts = new WorkerParts(
-            binding, store, handlers, handler, credit, new Unfinished(), new AttemptCounts(), clock, logger);
+            binding, store, handlers, handler, credit, new Unfinished(), new AttemptCounts(clock), clock, logger);
         linking = new Loop(
             $"The link to queue '{binding.Queue}' of {broker.DisplayName}", FirstRest, LongestRest, clock, logger);
     }

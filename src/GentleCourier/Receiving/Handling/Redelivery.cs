@@ -7,8 +7,9 @@ namespace GentleCourier.Receiving.Handling;
 /// <param name="Reason">Why it does not come again.</param>
 internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
 {
-    /// <summary>The shortest and the longest wait of what comes again without having counted.</summary>
-    public static readonly TimeSpan ShortestLater = TimeSpan.FromMilliseconds(200), LongestLater = TimeSpan.FromMinutes(1);
+    /// <summary>Bounds of the wait of what comes again without having counted.</summary>
+    public static readonly TimeSpan ShortestLater = TimeSpan.FromMilliseconds(200),
+        LongestLater = TimeSpan.FromMinutes(1);
 
     /// <param name="options">The policy.</param>
     /// <param name="attempt">Which attempt has failed, from 1 on.</param>
@@ -42,14 +43,15 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
     }
 
     /// <summary>
-    /// When to come again without having counted: after about as long as it has been tried for, so that a short trouble
-    /// costs little and a long one makes little work.
+    /// When to come again without having counted: after a part of the time that it has been tried for, so that a short
+    /// trouble costs little and a long one makes little work.
     /// </summary>
     /// <param name="triedFor">How long ago it was tried for the first time.</param>
     /// <param name="random">A number from 0 to under 1.</param>
     public static TimeSpan Later(TimeSpan triedFor, double random)
     {
-        var bound = triedFor < ShortestLater ? ShortestLater : triedFor > LongestLater ? LongestLater : triedFor;
-        return BackOff.Jitter(2 * bound, random);
+        var bound = triedFor / 2;
+        return BackOff.Jitter(
+            bound < ShortestLater ? ShortestLater : bound > LongestLater ? LongestLater : bound, random);
     }
 }

@@ -100,7 +100,6 @@ internal sealed partial class Session : ISettler
     /// <summary>The broker would not keep it: the store does, and then it may leave its queue.</summary>
     private async Task SetAsideAsync(Held delivery, Outcome.Rejected rejected)
     {
-        Outcome outcome = Outcome.Accepted;
         try
         {
             var json = delivery.HandOver.Json;
@@ -117,13 +116,32 @@ internal sealed partial class Session : ISettler
             };
             // That there is one has been seen to at the start.
             await worker.Store!.SetAsideAsync(letter, CancellationToken.None).ConfigureAwait(false);
+            NoteSetAside(delivery, letter.Id, rejected.Reason);
+            SettleOrHold(delivery, Outcome.Accepted);
         }
         catch (Exception e)
         {
-            LogNotSetAside(logger, queue, options.LongestDelay, Words.Of(e));
-            outcome = new Outcome.Modified(options.LongestDelay, Words.InLine(e));
+            LogNotSetAside(logger, queue, Redelivery.LongestLater, Words.Of(e));
+            SettleOrHold(
+                delivery, new Outcome.Modified(Redelivery.LongestLater, Words.InLine(e)) { Counts = false });
         }
-        SettleOrHold(delivery, outcome);
+    }
+
+    private void NoteSetAside(Held delivery, string letter, string reason)
+    {
+        var @event = delivery.TryRead()?.Event;
+        LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter, reason);
+    }
+
+    private void NoteSetAside(IReadOnlyDictionary<HandOver, string>? letters)
+    {
+        if (letters is null) return;
+        foreach (var settlement in batch)
+        {
+            if (letters.TryGetValue(settlement.Delivery, out var letter)
+                && held.TryGetValue(settlement.Delivery, out var delivery))
+                NoteSetAside(delivery, letter, ((Outcome.Rejected)settlement.Outcome).Reason);
+        }
     }
 
     private void SettleOrHold(Held delivery, Outcome outcome)
@@ -219,14 +237,17 @@ internal sealed partial class Session : ISettler
     {
         if (finishing is null or { IsCompleted: true })
             finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
-        if (credit is { IsSelfTuned: true, NothingReady: false } && (
-            patience < TimeSpan.Zero || patience > SecondLook)) patience = SecondLook;
+        if (credit is { IsSelfTuned: true, NothingReady: false }) patience = Sooner(patience, SecondLook);
+        if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
         var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)
             : Task.WhenAny(finishing, receiving);
         await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
             changed, Task.Delay(patience, clock, stopping)))
             .ConfigureAwait(false);
     }
+
+    private static TimeSpan Sooner(TimeSpan patience, TimeSpan other) =>
+        patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
 
     /// <summary>
     /// How long what has been finished may still gather: not at all when a handler has run out of work.
@@ -249,7 +270,7 @@ internal sealed partial class Session : ISettler
         if (deliveries.Count == 0) return;
         var alone = held.IsEmpty && deliveries.Count == 1;
         var suspect = deliveries.Any(IsSuspect);
-        var taken = deliveries.Select(d => new Held(d, worker.Counts.Next(d), this)).ToList();
+        var taken = deliveries.Select(Hold).ToList();
         foreach (var delivery in taken) held.TryAdd(delivery.HandOver, delivery);
         if (suspect && !alone)
         {
@@ -271,6 +292,12 @@ internal sealed partial class Session : ISettler
             credit.Settled(1);
             _ = FollowAsync(delivery, first);
         }
+    }
+
+    private Held Hold(HandOver delivery)
+    {
+        var (attempt, firstTried) = worker.Counts.Next(delivery);
+        return new Held(delivery, attempt, firstTried, this);
     }
 
     /// <summary>
@@ -343,7 +370,9 @@ internal sealed partial class Session : ISettler
         await ((Task)exchange).WaitAsync(stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (!exchange.IsCompleted) stopping.ThrowIfCancellationRequested();
         underWay = null;
-        var (took, deliveries) = await exchange.ConfigureAwait(false);
+        var exchanged = await exchange.ConfigureAwait(false);
+        var (took, deliveries) = exchanged;
+        NoteSetAside(exchanged.DeadLetters);
         var others = took.Count(t => !t);
         if (others > 0) LogLostLeases(logger, queue, others);
         Settled(CollectionsMarshal.AsSpan(batch));
@@ -356,8 +385,9 @@ internal sealed partial class Session : ISettler
     {
         try
         {
-            var (took, _) = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
-            if (!took[0]) LogLostLeases(logger, queue, 1);
+            var exchanged = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
+            if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
+            NoteSetAside(exchanged.DeadLetters);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
             or LinkLostException))
@@ -478,6 +508,11 @@ internal sealed partial class Session : ISettler
     [LoggerMessage(215, LogLevel.Warning,
         "Queue {Queue}: {Count} deliveries could not be settled; what is not settled comes again: {Problem}")]
     private static partial void LogNotSettled(ILogger logger, string queue, int count, string problem);
+
+    [LoggerMessage(
+        202, LogLevel.Error, "Queue {Queue}: {Type} {Id} is set aside as dead letter {Letter}: {Reason}")]
+    private static partial void LogSetAside(
+        ILogger logger, string queue, string type, string id, string letter, string reason);
 
     [LoggerMessage(220, LogLevel.Error,
         "Queue {Queue}: an event could not be set aside in the store; it comes again in {Delay}: {Problem}")]

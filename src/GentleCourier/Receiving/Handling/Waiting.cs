@@ -24,14 +24,16 @@ internal sealed class Waiting(BrokerAbilities abilities, Action<Held> due, TimeP
     /// <summary>Takes it, if it has to wait here.</summary>
     public bool TryHold(Held delivery, Outcome outcome)
     {
-        if (outcome is not Outcome.Modified { Delay: var delay } || delay <= TimeSpan.Zero) return false;
+        if (outcome is not Outcome.Modified { Delay: var delay, Counts: var counts } || delay <= TimeSpan.Zero)
+            return false;
         if (abilities.HasFlag(BrokerAbilities.Delays) || over.IsCancellationRequested) return false;
         if (Interlocked.Increment(ref count) > Most)
         {
             Interlocked.Decrement(ref count);
             return false;
         }
-        var next = new Held(delivery.HandOver, delivery.Attempt + 1, delivery.Link);
+        var next = new Held(
+            delivery.HandOver, delivery.Attempt + (counts ? 1 : 0), delivery.FirstTried, delivery.Link);
         held[next] = true;
         _ = HoldAsync(next, delay);
         return true;

@@ -1,0 +1,350 @@
+using System.Collections.Concurrent;
+using GentleCourier.Engines;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Conformance;
+
+internal sealed class Fixed(int number)
+{
+    public int Number => number;
+}
+
+internal sealed class NeedyReceiver(Fixed needed, Log log) : IReceiver<Tap>
+{
+    public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken)
+    {
+        GC.KeepAlive(needed);
+        log.Taps.Enqueue(delivery);
+        return Task.CompletedTask;
+    }
+}
+
+internal sealed class Needs(NeedyReceiver receiver) : IReceiver<Tap>
+{
+    public Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken) =>
+        receiver.HandleAsync(delivery, cancellationToken);
+}
+
+internal sealed class ChargedReceiver(ConcurrentQueue<int> charged) : IReceiver<Charged>
+{
+    public Task HandleAsync(Delivery<Charged> delivery, CancellationToken cancellationToken)
+    {
+        charged.Enqueue(delivery.Data.Number);
+        return Task.CompletedTask;
+    }
+}
+
+/// <summary>A mistake or an outage around the receivers costs time, and no event.</summary>
+public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
+{
+    private const int MostLogged = 100_000;
+
+    private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Reports reports,
+        Action<QueueBinding>? bind = null, TimeProvider? clock = null, string service = "fares") =>
+        crossing.StartAsync(
+            service,
+            courier => courier.Receive("taps", queue =>
+            {
+                queue.Handle<Tap, TapReceiver>();
+                bind?.Invoke(queue);
+            }),
+            services: services =>
+            {
+                services.AddSingleton(log).AddSingleton<ILoggerFactory>(reports);
+                if (clock is not null) services.AddSingleton(clock);
+            });
+
+    private static async Task PublishAsync(IBroker broker, int count, int first = 0) =>
+        await broker.PublishAsync([.. Enumerable.Range(first, count).Select(i => Crossing.TapEvent(i))]);
+
+    private static EncodedEvent ChargedEvent(int number) => new($"c{number}", "test.charged", null,
+        System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"c{{number}}","source":"/t","type":"test.charged","data":{"number":{{number}}} }"""));
+
+    [Fact]
+    public async Task A_receiver_that_lacks_a_service_fails_the_start_and_says_which()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var host = crossing.Build("fares", c => c.Receive("taps", q => q.Handle<Tap, Needs>()),
+            services: s => s.AddScoped<NeedyReceiver>().AddSingleton(new Log()));
+        var error = await Assert.ThrowsAsync<CourierException>(() => host.StartAsync());
+        Assert.Equal("the receiver Needs of queue 'taps' cannot be built: Needs needs NeedyReceiver; NeedyReceiver needs "
+            + "Fixed, and no such service is registered; register it before the host starts", error.Message);
+    }
+
+    [Fact]
+    public async Task A_receiver_that_cannot_be_built_for_the_moment_costs_no_event_its_attempts()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var (log, reports, isThere) = (new Log(), new Reports(), false);
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await PublishAsync(crossing.Broker(), 300);
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, NeedyReceiver>()),
+            services: s => s.AddSingleton(log).AddSingleton<ILoggerFactory>(reports).AddScoped(
+                _ => Volatile.Read(ref isThere) ? new Fixed(1) : throw new IOException("no such fare table")));
+        await Crossing.UntilAsync(() => Task.FromResult(Says(reports, "the brake is on for all events")), "it brakes");
+        Volatile.Write(ref isThere, true);
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(300, log.Taps.Count);
+        Assert.All(log.Taps, tap => Assert.Equal(1, tap.Attempt));
+        Assert.Contains(reports.Lines, line => line.Contains(
+            "Fixed cannot be built", StringComparison.Ordinal) || line.Contains(
+            "NeedyReceiver cannot be built: IOException: no such fare table", StringComparison.Ordinal));
+        Assert.InRange(reports.Size, 0, MostLogged);
+    }
+
+    /// <summary>What stands behind the receiver is away for an hour, in simulated time.</summary>
+    [Theory]
+    [InlineData(false, 1, 20)]
+    [InlineData(false, 4, 20)]
+    [InlineData(true, 1, 20)]
+    [InlineData(true, 4, 4)]
+    public async Task An_hour_without_what_stands_behind_a_receiver_sets_nothing_aside(
+        bool rejects, int parallel, int prefetch)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var back = clock.GetUtcNow().AddHours(1);
+        var (tries, handled, reports) = (0, new ConcurrentDictionary<int, int>(), new Reports());
+        var log = new Log
+        {
+            OnTap = (delivery, _) =>
+            {
+                Interlocked.Increment(ref tries);
+                if (clock.GetUtcNow() < back)
+                    throw rejects ? new RejectException("unknown tenant") : new HttpRequestException("refused");
+                handled.AddOrUpdate(delivery.Data.Number, 1, (_, times) => times + 1);
+                return Task.CompletedTask;
+            },
+        };
+        await StartFaresAsync(crossing, log, reports,
+            q => (q.Options.Parallel, q.Options.Prefetch) = (parallel, prefetch), clock);
+        await PublishAsync(crossing.AnotherBroker(clock), 300);
+        // Nothing is to be learned from time before the first have failed.
+        await Crossing.UntilAsync(() => Task.FromResult(Says(reports, "the brake is on for events of type test.tap")),
+            "it brakes");
+        await Crossing.UntilAsync(
+            () =>
+            {
+                clock.Advance(TimeSpan.FromSeconds(clock.GetUtcNow() < back ? 10 : 1));
+                return Task.FromResult(handled.Count == 300);
+            },
+            "all are handled");
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.All(handled.Values, times => Assert.Equal(1, times));
+        Assert.InRange(tries, 305, 1_000);
+        Assert.True(Says(reports, "the brake is off"));
+        Assert.InRange(reports.Size, 0, MostLogged);
+    }
+
+    [Fact]
+    public async Task A_store_that_is_full_for_a_minute_sets_nothing_aside()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var engine = new TroubledEngine(crossing.Engine);
+        crossing.Engine = engine;
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var relieved = clock.GetUtcNow().AddMinutes(1);
+        var (log, reports) = (new Log { OnTap = (d, cancel) => d.BeginAsync(cancel) }, new Reports());
+        engine.BeforeStore = call =>
+        {
+            if (call == nameof(IInboxPort.BeginHandlingAsync) && clock.GetUtcNow() < relieved)
+                throw new CourierException("the disk is full") { IsTransient = true };
+        };
+        await StartFaresAsync(crossing, log, reports, q => q.Options.MaxAttempts = 2, clock);
+        await PublishAsync(crossing.AnotherBroker(clock), 300);
+        await Crossing.UntilAsync(
+            () => Task.FromResult(Says(reports, "the brake is on for all events")), "it brakes");
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                clock.Advance(TimeSpan.FromSeconds(1));
+                return (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count == 300;
+            },
+            "all are handled");
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.InRange(reports.Size, 0, MostLogged);
+    }
+
+    [Fact]
+    public async Task In_a_deployment_events_that_only_new_instances_know_wait_for_those()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"), ("test.charged", "taps"));
+        var (log, reports, charged) = (new Log(), new Reports(), new ConcurrentQueue<int>());
+        await StartFaresAsync(crossing, log, reports);
+        await crossing.Broker().PublishAsync(
+            [.. Enumerable.Range(0, 200).SelectMany(i => new[] { Crossing.TapEvent(i), ChargedEvent(i) })]);
+        // The rest of the queue goes on.
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 200), "all that is known is handled");
+        Assert.True(Says(reports, "no receiver for type 'test.charged' on queue 'taps'; it handles test.tap"));
+
+        await crossing.StartAsync("fares-2", c => c.Receive("taps",
+                q => q.Handle<Tap, TapReceiver>().Handle<Charged, ChargedReceiver>()),
+            services: s => s.AddSingleton(log).AddSingleton(charged));
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(Enumerable.Range(0, 200), charged.Order());
+        Assert.InRange(reports.Size, 0, MostLogged);
+    }
+
+    [Fact]
+    public async Task A_type_that_nobody_knows_is_set_aside_once_patience_is_at_its_end()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.charged", "taps"));
+        var (clock, reports) = (new FakeTimeProvider(DateTimeOffset.UtcNow), new Reports());
+        await StartFaresAsync(crossing, new Log(), reports, clock: clock);
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PublishAsync([ChargedEvent(1)]);
+        await Crossing.UntilAsync(async () => (await broker.Reports!.ReadFiguresAsync())[0].Scheduled == 1, "it waits");
+        clock.Advance(TimeSpan.FromHours(23));
+        await Crossing.UntilAsync(() => Task.FromResult(
+            reports.Lines.Count(l => l.StartsWith("Queue taps: test.charged c1 goes back", StringComparison.Ordinal))
+            == 2), "it goes back once more");
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                clock.Advance(TimeSpan.FromMinutes(1));
+                return (await crossing.FiguresAsync("taps")).DeadLetters == 1;
+            },
+            "it is set aside");
+        var letter = (await crossing.Reports.ReadDeadLettersAsync("taps", 1))[0];
+        Assert.Equal("no receiver for type 'test.charged' on queue 'taps'; it handles test.tap", letter.Reason);
+        Assert.InRange(letter.SetAside - letter.FirstAttempt!.Value, TimeSpan.FromDays(1), TimeSpan.FromHours(25));
+        // Whoever reads the log finds it.
+        Assert.Contains($"Queue taps: test.charged c1 is set aside as dead letter {letter.Id}: {letter.Reason}",
+            reports.Lines);
+    }
+
+    [Fact]
+    public async Task One_poison_event_among_good_ones_is_set_aside_and_brakes_nothing()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var reports = new Reports();
+        var log = new Log
+        {
+            OnTap = (d, _) => d.Data.Number == 3 ? throw new FormatException("no such pier") : Task.CompletedTask,
+        };
+        await StartFaresAsync(crossing, log, reports, q => (q.Options.FirstDelay, q.Options.LongestDelay) =
+            (TimeSpan.FromMilliseconds(1), TimeSpan.FromMilliseconds(20)));
+        await PublishAsync(crossing.Broker(), 300);
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Equal(Enumerable.Range(1, 12),
+            log.Taps.Where(t => t.Data.Number == 3).Select(t => t.Attempt));
+        Assert.Equal(299, log.Taps.Count(t => t.Data.Number != 3));
+        Assert.False(Says(reports, "brake"));
+        // The stack once, at its first failure, and the receiver, the event and the attempt in each line and scope.
+        Assert.Single(reports.Errors);
+        Assert.Contains(reports.Lines, line => line.Contains(
+            "TapReceiver failed at test.tap 3, attempt 1 of 12; next in 00:00:00: FormatException: no such pier",
+            StringComparison.Ordinal));
+        Assert.Contains(reports.Scopes, scope => scope.StartsWith("Queue: taps, Worker: ", StringComparison.Ordinal)
+            && scope.EndsWith("Receiver: TapReceiver, EventType: test.tap, EventId: 3, Attempt: 2",
+                StringComparison.Ordinal));
+        Assert.InRange(reports.Size, 0, MostLogged);
+    }
+
+    [Fact]
+    public async Task A_brake_for_one_type_lets_the_others_of_its_queue_pass()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"), ("test.charged", "taps"));
+        var (reports, charged, isBack) = (new Reports(), new ConcurrentQueue<int>(), false);
+        var handled = new ConcurrentDictionary<int, int>();
+        var log = new Log
+        {
+            OnTap = (d, _) => Volatile.Read(ref isBack) ? Task.FromResult(handled[d.Data.Number] = d.Attempt)
+                : throw new HttpRequestException("refused"),
+        };
+        await crossing.StartAsync("fares", c => c.Receive("taps",
+                q => q.Handle<Tap, TapReceiver>().Handle<Charged, ChargedReceiver>()),
+            services: s => s.AddSingleton(log).AddSingleton(charged).AddSingleton<ILoggerFactory>(reports));
+        await PublishAsync(crossing.Broker(), 200);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 200).Select(ChargedEvent)]);
+        await Crossing.UntilAsync(() => Task.FromResult(charged.Count == 200), "the others have passed");
+        Assert.True(Says(reports, "the brake is on for events of type test.tap"));
+        Volatile.Write(ref isBack, true);
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(Enumerable.Range(0, 200), handled.Keys.Order());
+        // Only those that put it on have used up attempts: up to five, and the two at once of each.
+        Assert.InRange(handled.Values.Count(attempt => attempt > 1), 0, 5);
+    }
+
+    [Fact]
+    public async Task Failures_of_batches_brake_as_well()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var (reports, isBack, calls) = (new Reports(), false, 0);
+        var handled = new ConcurrentDictionary<int, int>();
+        await crossing.StartAsync(
+            "fares",
+            c => c.Receive("taps", q =>
+            {
+                (q.Options.BatchSize, q.Options.Prefetch) = (50, 100);
+                q.HandleBatches<Tap, Batches>();
+            }),
+            services: s => s.AddSingleton<ILoggerFactory>(reports).AddSingleton<Action<Batch<Tap>>>(batch =>
+            {
+                Interlocked.Increment(ref calls);
+                if (!Volatile.Read(ref isBack)) throw new HttpRequestException("refused");
+                foreach (var item in batch) handled[item.Data.Number] = item.Attempt;
+            }));
+        await PublishAsync(crossing.Broker(), 500);
+        await Crossing.UntilAsync(() => Task.FromResult(Says(reports, "the brake is on for events of type test.tap")),
+            "it brakes");
+        Volatile.Write(ref isBack, true);
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(Enumerable.Range(0, 500), handled.Keys.Order());
+        // A batch and five of it put the brake on.
+        Assert.InRange(calls, 0, 100);
+        Assert.InRange(handled.Values.Count(attempt => attempt > 1), 0, 5);
+    }
+
+    private sealed class Batches(Action<Batch<Tap>> handle) : IBatchReceiver<Tap>
+    {
+        public Task HandleAsync(Batch<Tap> batch, CancellationToken cancellationToken)
+        {
+            handle(batch);
+            return Task.CompletedTask;
+        }
+    }
+
+    [Fact]
+    public async Task No_more_begin_in_a_second_than_the_queue_allows()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var (clock, begun) = (new FakeTimeProvider(DateTimeOffset.UtcNow), new ConcurrentQueue<DateTimeOffset>());
+        var log = new Log
+        {
+            OnTap = (_, _) =>
+            {
+                begun.Enqueue(clock.GetUtcNow());
+                return Task.CompletedTask;
+            },
+        };
+        await StartFaresAsync(crossing, log, new Reports(),
+            q => (q.Options.MostPerSecond, q.Options.Parallel) = (10, 2), clock);
+        await PublishAsync(crossing.AnotherBroker(clock), 40);
+        await Crossing.UntilAsync(
+            () =>
+            {
+                clock.Advance(TimeSpan.FromMilliseconds(20));
+                return Task.FromResult(begun.Count == 40);
+            },
+            "all are handled");
+        var times = begun.Order().ToList();
+        for (var i = 0; i + 12 < times.Count; i++)
+            Assert.True(times[i + 12] - times[i] >= TimeSpan.FromSeconds(1), $"12 from {i} on within a second");
+    }
+
+    private static bool Says(Reports reports, string what) =>
+        reports.Lines.Any(line => line.Contains(what, StringComparison.Ordinal));
+}
