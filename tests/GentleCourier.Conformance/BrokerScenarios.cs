@@ -25,6 +25,33 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal([("deck-count", 2), ("fares", 0), ("notices", 0)], figures.Select(f => (f.Queue, (int)f.Ready!)));
     }
 
+    /// <summary>The event comes later, behind others, and is known to have been tried.</summary>
+    [Fact]
+    public async Task What_failed_without_counting_comes_behind_others_as_the_same_attempt()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
+        var broker = crossing.AnotherBroker(clock);
+        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+        await broker.PublishAsync([Crossing.TapEvent(1), Crossing.TapEvent(2)]);
+        var first = Assert.Single(await link.ReceiveAsync(1, CancellationToken.None));
+        Assert.Null(first.TriedFor);
+        var away = new Outcome.Modified(TimeSpan.FromSeconds(10), "away") { Counts = false };
+        await link.SettledAsync([new(first, away)]);
+        clock.Advance(TimeSpan.FromSeconds(20));
+
+        var taken = await link.ReceiveAsync(2, CancellationToken.None);
+        Assert.Equal([(2, 1, null), (1, 1, TimeSpan.FromSeconds(20))],
+            taken.Select(d => (Crossing.NumberOf(d.Json), d.Attempt!.Value, d.TriedFor)));
+        // Given back untouched, it has still been tried.
+        await link.SettledAsync([new(taken[0], Outcome.Released), new(taken[1], Outcome.Released)]);
+        clock.Advance(TimeSpan.FromSeconds(20));
+        taken = await link.ReceiveAsync(2, CancellationToken.None);
+        Assert.Equal([(2, 1, null), (1, 1, TimeSpan.FromSeconds(40))],
+            taken.Select(d => (Crossing.NumberOf(d.Json), d.Attempt!.Value, d.TriedFor)));
+    }
+
     [Fact]
     public async Task Each_outcome_does_what_its_name_says()
     {

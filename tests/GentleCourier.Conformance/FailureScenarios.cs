@@ -71,8 +71,9 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         var host = crossing.Build("fares", c => c.Receive("taps", q => q.Handle<Tap, Needs>()),
             services: s => s.AddScoped<NeedyReceiver>().AddSingleton(new Log()));
         var error = await Assert.ThrowsAsync<CourierException>(() => host.StartAsync());
-        Assert.Equal("the receiver Needs of queue 'taps' cannot be built: Needs needs NeedyReceiver; NeedyReceiver needs "
-            + "Fixed, and no such service is registered; register it before the host starts", error.Message);
+        Assert.Equal(
+            "the receiver Needs of queue 'taps' cannot be built: Needs needs NeedyReceiver; NeedyReceiver needs Fixed, "
+            + "and no such service is registered; register it before the host starts", error.Message);
     }
 
     [Fact]

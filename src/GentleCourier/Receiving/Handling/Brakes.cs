@@ -86,7 +86,9 @@ internal sealed partial class Brakes
     {
         lock (gate)
         {
+            isClear = false;
             if (doubts.Failed(delivery.Key)) return true;
+            if (Cause.IsConflict(e)) return false;
             var (now, wasOn) = (Now, around.IsOn);
             around.Failed(delivery.Key, AnyCause, delivery.IsTrial, now, Random.Shared.NextDouble());
             Changed(around, wasOn, now, "all events", e);

@@ -36,6 +36,17 @@ internal static class Cause
     }
 
     /// <summary>
+    /// Whether its transaction was rolled back for the sake of others (SQLSTATE class 40): that says nothing of the
+    /// next one.
+    /// </summary>
+    public static bool IsConflict(Exception e)
+    {
+        for (var inner = e; inner is not null; inner = inner.InnerException)
+            if (inner is DbException { SqlState: ['4', '0', ..] }) return true;
+        return false;
+    }
+
+    /// <summary>
     /// How it failed: the same for failures that are likely to have the same cause. Messages are left out, they tell of
     /// the event; what a database calls the failure is not.
     /// </summary>

@@ -259,7 +259,8 @@ internal sealed partial class DeliveryHandler
     }
 
     [LoggerMessage(204, LogLevel.Information,
-        "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time: {Problem}")]
+        "Queue {Queue}: a batch of {Count} failed and was rolled back; its events are handled one at a time: "
+        + "{Problem}")]
     private static partial void LogBatchFailed(ILogger logger, string queue, int count, string problem);
 
     [LoggerMessage(206, LogLevel.Error,
