@@ -42,6 +42,9 @@ internal static class Plain
         _ => $"{age.Value.TotalDays:0} days",
     };
 
+    /// <summary>Text for a cell of a table.</summary>
+    public static string Cell(string text) => Markup.Escape(Line(text));
+
     public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
 
     public static string Time(DateTimeOffset? time) => time?.ToString("yyyy-MM-dd HH:mm:ss'Z'") ?? "unknown";

@@ -10,7 +10,7 @@ var root = new RootCommand(
     Where they are is said by options, by the environment (COURIER_BROKER, COURIER_STORE) or by courier.json in the
     working directory: { "broker": "sqlite:broker.db", "store": "sqlite:harbour.db" }; the former go before the latter.
 
-    Exit codes: 0 done; 1 it could not be done; 2 the command line is wrong.
+    Exit codes: 0 done; 1 it could not be done; 2 the command line is wrong; 3 `status --check` has found something.
     """)
 {
     StatusCommand.Create(),

@@ -7,7 +7,7 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier status</c>: how full queues and outboxes are.</summary>
 internal static class StatusCommand
 {
-    private const int HeldShown = 10;
+    private const int HeldShown = 10, SomethingIsWrong = 3;
     // Shorter ones are everyday life.
     private static readonly TimeSpan WorthSaying = TimeSpan.FromSeconds(10);
 
@@ -16,15 +16,22 @@ internal static class StatusCommand
         var command = new Command(
             "status",
             """
-            Shows how many events wait in each queue and in each outbox, and what goes wrong.
+            Shows how many events wait in each queue and in each outbox, who receives, and what goes wrong.
 
             Examples:
               courier status --broker sqlite:broker.db
               courier status --broker sqlite:broker.db --store sqlite:harbour.db --store sqlite:fares.db
+              courier status --check || echo "somebody has to look"
               courier status --json | jq '.queues[] | select(.deadLetters > 0)'
             """);
         var json = Plain.JsonOption();
         command.Options.Add(json);
+        var check = new Option<bool>("--check")
+        {
+            Description =
+                "Exit with 3 where a finding says that something is wrong, for health checks and deployments.",
+        };
+        command.Options.Add(check);
         var connections = new Connections().AddTo(command);
         command.SetAction(async (result, cancel) =>
         {
@@ -32,9 +39,7 @@ internal static class StatusCommand
             var stores = connections.FindStores(result);
             if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
 
-            var queues = broker is null ? null : new Queues(
-                broker.DisplayName, await Connections.ReportsOf(broker).ReadFiguresAsync(cancel),
-                await Connections.ReportsOf(broker).ReadTopologyAsync(cancel));
+            var queues = broker is null ? null : await ReadAsync(broker, cancel);
             var outboxes = new List<Outbox>();
             foreach (var store in stores)
             {
@@ -44,13 +49,28 @@ internal static class StatusCommand
                         await store.ReadHeldAsync(HeldShown, cancel)));
             }
 
-            if (result.GetValue(json)) PrintJson(queues, outboxes);
-            else Print(queues, outboxes);
+            List<Finding> findings =
+            [
+                .. queues is null ? [] : Findings.Of(queues.Topology, queues.Figures, queues.Workers),
+                .. outboxes.SelectMany(o => Findings.Of(o.Store, o.Figures)),
+            ];
+            if (result.GetValue(json)) PrintJson(queues, outboxes, findings);
+            else Print(queues, outboxes, findings);
+            return result.GetValue(check) && findings.Exists(f => f.IsWrong) ? SomethingIsWrong : 0;
         });
         return command;
     }
 
-    private sealed record Queues(string Broker, IReadOnlyList<QueueFigures> Figures, Topology Topology)
+    private static async Task<Queues> ReadAsync(IBroker broker, CancellationToken cancel)
+    {
+        var reports = Connections.ReportsOf(broker);
+        return new Queues(
+            broker.DisplayName, await reports.ReadFiguresAsync(cancel), await reports.ReadTopologyAsync(cancel),
+            broker.Register is { } register ? await register.ReadWorkersAsync(cancel) : null);
+    }
+
+    private sealed record Queues(string Broker, IReadOnlyList<QueueFigures> Figures, Topology Topology,
+        IReadOnlyList<WorkerFigures>? Workers)
     {
         public IEnumerable<string> TypesOf(string queue) =>
             Topology.Routes.Where(r => r.Queue == queue).Select(r => r.Type);
@@ -58,7 +78,7 @@ internal static class StatusCommand
 
     private sealed record Outbox(string Store, OutboxFigures Figures, IReadOnlyList<HeldEvent> Held);
 
-    private static void Print(Queues? queues, List<Outbox> outboxes)
+    private static void Print(Queues? queues, List<Outbox> outboxes, List<Finding> findings)
     {
         if (queues is not null)
         {
@@ -81,11 +101,48 @@ internal static class StatusCommand
                 AnsiConsole.WriteLine($"  {Plain.Line(type.Key)} goes to {string.Join(", ", type)}");
             foreach (var queue in queues.Topology.Queues.Where(q => !queues.TypesOf(q).Any()))
                 AnsiConsole.WriteLine($"  nothing goes to {queue}: it has no route");
+            AnsiConsole.WriteLine();
+            Print(queues.Workers);
         }
         foreach (var outbox in outboxes)
         {
             if (queues is not null || outbox != outboxes[0]) AnsiConsole.WriteLine();
             Print(outbox);
+        }
+        AnsiConsole.WriteLine();
+        Print(findings);
+    }
+
+    private static void Print(IReadOnlyList<WorkerFigures>? workers)
+    {
+        if (workers is not { Count: > 0 })
+        {
+            AnsiConsole.WriteLine(
+                workers is null ? "workers unknown: this broker keeps no register" : "workers: none receives");
+            return;
+        }
+        var table = Plain.Table(("worker", false), ("queue", false), ("prefetch", true), ("parallel", true),
+            ("in hand", true), ("handled", true), ("failed", true), ("longest", true), ("seen", true));
+        foreach (var worker in workers)
+        {
+            foreach (var r in worker.Receivers)
+            {
+                table.AddRow(
+                    Plain.Cell(worker.Worker), Plain.Cell(r.Queue), r.Prefetch, Plain.Number(r.Parallel),
+                    Plain.Number(r.InHand), Plain.Number(r.Handled), Plain.Number(r.Failed), Plain.Age(r.Longest),
+                    Plain.Age(worker.Seen));
+            }
+        }
+        AnsiConsole.Write(table);
+    }
+
+    private static void Print(List<Finding> findings)
+    {
+        if (findings.Count == 0) AnsiConsole.WriteLine("findings: none");
+        foreach (var finding in findings.OrderByDescending(f => f.IsWrong))
+        {
+            AnsiConsole.WriteLine($"{(finding.IsWrong ? "wrong" : "note")} {finding.Code}: {Plain.Line(finding.What)}");
+            AnsiConsole.WriteLine($"  next: {Plain.Line(finding.Next)}");
         }
     }
 
@@ -115,7 +172,7 @@ internal static class StatusCommand
             AnsiConsole.WriteLine($"  (the first {HeldShown} that are held or refused)");
     }
 
-    private static void PrintJson(Queues? queues, List<Outbox> outboxes) => Plain.PrintJson(new
+    private static void PrintJson(Queues? queues, List<Outbox> outboxes, List<Finding> findings) => Plain.PrintJson(new
     {
         broker = queues?.Broker,
         queues = queues?.Figures.Select(f => new
@@ -123,6 +180,16 @@ internal static class StatusCommand
             name = f.Queue, f.Ready, f.InHand, f.Scheduled, f.DeadLetters, oldestAgeSeconds = f.OldestAge?.TotalSeconds,
                 types = queues.TypesOf(f.Queue),
         }),
+        workers = queues?.Workers?.Select(w => new
+        {
+            w.Worker, w.Version, w.Since, seenSecondsAgo = w.Seen.TotalSeconds, receivers = w.Receivers.Select(r => new
+            {
+                r.Queue, r.Types, r.Prefetch, r.Parallel, r.InHand, r.Running, r.Handled, r.Failed,
+                longestSeconds = r.Longest?.TotalSeconds, timeLimitSeconds = r.TimeLimit?.TotalSeconds, r.Brake,
+                brakedForSeconds = r.BrakedFor?.TotalSeconds, r.Problem,
+            }),
+        }),
+        findings,
         outboxes = outboxes.Select(o => new
         {
             store = o.Store, o.Figures.Waiting, o.Figures.Held, o.Figures.Refused,

@@ -45,6 +45,37 @@ public sealed class CommandTests
     }
 
     [Fact]
+    public async Task Status_says_who_receives_and_what_is_wrong_and_can_tell_a_script()
+    {
+        using var courier = new Courier();
+        await using var broker = new SqliteEngine()
+            .CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        await broker.PrepareAsync(new Topology(["fares"], [new("test.tap", "fares")]), create: true);
+        string[] status = ["status", "--broker", courier.Broker];
+        (await courier.RunAsync([.. status, "--check"])).Says("findings: none");
+
+        await broker.PublishAsync([new EncodedEvent("gate-1/1", "test.tap", null, Encoding.UTF8.GetBytes(Tap))]);
+        var unreceived = await courier.RunAsync(status);
+        unreceived.Says("workers: none receives");
+        unreceived.Says("wrong queue-unreceived: 1 events wait in queue fares");
+        unreceived.Says("next: start its worker");
+
+        await broker.Register!.BeatAsync(
+            new WorkerFigures("1", "pier/7", "1.0", DateTimeOffset.UtcNow, [new("faers", ["test.tap"], "20", 1)]),
+            TimeSpan.FromMinutes(10));
+        var misspelt = await courier.RunAsync([.. status, "--check"]);
+        Assert.Equal(3, misspelt.ExitCode);
+        Assert.Contains("pier/7  faers", misspelt.Output, StringComparison.Ordinal);
+        Assert.Contains("wrong queue-misspelt: nobody receives from queue fares", misspelt.Output,
+            StringComparison.Ordinal);
+        Assert.Contains("there is a queue fares", misspelt.Output, StringComparison.Ordinal);
+        using var json = JsonDocument.Parse((await courier.RunAsync([.. status, "--json"])).Output);
+        Assert.Equal(["queue-misspelt", "receiver-unrouted"],
+            json.RootElement.GetProperty("findings").EnumerateArray().Select(f => f.GetProperty("code").GetString()));
+        Assert.Equal("pier/7", json.RootElement.GetProperty("workers")[0].GetProperty("worker").GetString());
+    }
+
+    [Fact]
     public async Task Schema_print_makes_the_same_tables_as_apply()
     {
         using var courier = new Courier();

@@ -251,6 +251,93 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         Assert.InRange(reports.Size, 0, MostLogged);
     }
 
+    /// <summary>They look like an outage; whatever waits behind them is reached all the same.</summary>
+    [Fact]
+    public async Task Many_bad_events_in_front_of_good_ones_are_passed_by()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var handled = new ConcurrentDictionary<int, bool>();
+        var log = new Log
+        {
+            OnTap = (d, _) => d.Data.Number < 100 ? throw new FormatException("no such pier")
+                : Task.FromResult(handled[d.Data.Number] = true),
+        };
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var began = clock.GetUtcNow();
+        await PublishAsync(crossing.AnotherBroker(clock), 150);
+        await StartFaresAsync(crossing, log, new Reports(), clock: clock);
+        await Crossing.UntilAsync(
+            () =>
+            {
+                clock.Advance(TimeSpan.FromMilliseconds(200));
+                return Task.FromResult(handled.Count == 50);
+            },
+            "the good ones are handled");
+        Assert.InRange(clock.GetUtcNow() - began, TimeSpan.Zero, TimeSpan.FromMinutes(20));
+    }
+
+    [Fact]
+    public async Task A_few_rejections_and_nothing_else_are_set_aside_soon()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var reports = new Reports();
+        var log = new Log { OnTap = (_, _) => throw new RejectException("no such pier") };
+        await StartFaresAsync(crossing, log, reports);
+        await PublishAsync(crossing.Broker(), 12);
+        await crossing.SettledAsync(deadLetters: 12);
+        Assert.Equal(12, log.Taps.Count);
+        Assert.False(Says(reports, "brake"));
+    }
+
+    [Fact]
+    public async Task Who_receives_says_so_until_it_ends_and_is_forgotten_when_it_is_not_heard_of()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var (clock, finish) = (new FakeTimeProvider(DateTimeOffset.UtcNow), new TaskCompletionSource());
+        var log = new Log
+        {
+            OnTap = (d, _) => d.Data.Number switch
+            {
+                0 => finish.Task,
+                1 => throw new RejectException("no such pier"),
+                _ => Task.CompletedTask,
+            },
+        };
+        var broker = crossing.AnotherBroker(clock);
+        await PublishAsync(broker, 10);
+        var fares = await StartFaresAsync(crossing, log, new Reports(),
+            q => (q.Options.Parallel, q.Options.TimeLimit) = (2, TimeSpan.FromHours(1)), clock);
+        WorkerFigures? worker = null;
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                clock.Advance(TimeSpan.FromSeconds(1));
+                worker = (await broker.Register!.ReadWorkersAsync()).SingleOrDefault();
+                return worker is { Receivers: [{ Handled: 8 }] };
+            },
+            "it says that it has handled eight");
+        var receiver = Assert.Single(worker!.Receivers);
+        Assert.Equal(("taps", "20", 2, 1, 1L, null, null), (receiver.Queue, receiver.Prefetch, receiver.Parallel,
+            receiver.Running, receiver.Failed, receiver.Brake, receiver.Problem));
+        Assert.Equal(["test.tap"], receiver.Types);
+        Assert.EndsWith($"/{Environment.ProcessId}", worker.Worker, StringComparison.Ordinal);
+        Assert.InRange(receiver.Longest!.Value, TimeSpan.Zero, TimeSpan.FromHours(1));
+        Assert.Equal(TimeSpan.FromHours(1), receiver.TimeLimit);
+
+        // One that is killed says nothing any more.
+        await broker.Register!.BeatAsync(worker with { Id = "another" }, TimeSpan.FromSeconds(35));
+        Assert.Equal(2, (await broker.Register!.ReadWorkersAsync()).Count);
+        clock.Advance(TimeSpan.FromSeconds(36));
+        Assert.DoesNotContain(await broker.Register!.ReadWorkersAsync(), w => w.Id == "another");
+
+        finish.SetResult();
+        await fares.StopAsync().WaitAsync(Crossing.Limit);
+        Assert.Empty(await broker.Register!.ReadWorkersAsync());
+    }
+
     [Fact]
     public async Task A_brake_for_one_type_lets_the_others_of_its_queue_pass()
     {

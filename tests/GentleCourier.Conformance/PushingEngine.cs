@@ -70,6 +70,8 @@ public sealed class PushingEngine : IEngine
 
         public IBrokerReports? Reports => null;
 
+        public IWorkerRegister? Register => null;
+
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
             Task.CompletedTask;
 

@@ -59,6 +59,8 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
 
         public IBrokerReports? Reports => inner.Reports;
 
+        public IWorkerRegister? Register => inner.Register;
+
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PrepareAsync));

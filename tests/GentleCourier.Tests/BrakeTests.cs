@@ -12,8 +12,11 @@ public sealed class BrakeTests
 
     private static TimeSpan At(double seconds) => TimeSpan.FromSeconds(seconds);
 
+    private static Blame Blamed(Brake brake, int number, double at = 0, string kind = Down, bool isTrial = false) =>
+        brake.Failed(Event(number), kind, isTrial ? Nature.Trial : Nature.Plain, At(at), random: 0.5);
+
     private static bool Fail(Brake brake, int number, double at = 0, string kind = Down, bool isTrial = false) =>
-        brake.Failed(Event(number), kind, isTrial, At(at), random: 0.5);
+        Blamed(brake, number, at, kind, isTrial) != Blame.Others;
 
     [Fact]
     public void It_comes_on_when_so_many_different_events_have_failed_alike_and_the_first_success_takes_it_off()
@@ -37,6 +40,23 @@ public sealed class BrakeTests
     }
 
     [Fact]
+    public void Each_time_it_has_come_off_it_takes_twice_as_many_until_all_has_gone_well_for_a_while()
+    {
+        var (brake, number, needed) = (new Brake(3), 0, new List<int>());
+        for (var i = 0; i < 7; i++)
+        {
+            var before = number;
+            while (!brake.IsOn) Fail(brake, ++number);
+            needed.Add(number - before);
+            brake.Succeeded(Event(0));
+        }
+        Assert.Equal([3, 6, 12, 24, 48, 96, 96], needed);
+        for (var i = 0; i < Brake.While; i++) brake.Succeeded(Event(0));
+        for (var i = 1; i <= 3; i++) Fail(brake, ++number);
+        Assert.True(brake.IsOn);
+    }
+
+    [Fact]
     public void While_it_is_on_one_is_tried_after_a_pause_that_grows()
     {
         var brake = new Brake(1);
@@ -53,7 +73,8 @@ public sealed class BrakeTests
             Assert.False(brake.IsDue(At(now)));
             Assert.False(Fail(brake, number, now, isTrial: true));
         }
-        Assert.Equal([0.75, 1.5, 3, 6, 12, 22.5, 22.5, 22.5, 22.5, 22.5], pauses, (a, b) => Math.Abs(a - b) < 1e-6);
+        Assert.Equal(
+            [0.1875, 0.375, 0.75, 1.5, 3, 6, 11.25, 11.25, 11.25, 11.25], pauses, (a, b) => Math.Abs(a - b) < 1e-6);
 
         // Of one that is never heard of again it does not wait for ever.
         brake.Try(At(now));
@@ -86,7 +107,7 @@ public sealed class BrakeTests
                 Fail(brake, number);
                 brake.Succeeded(Event(1000 + number));
             }
-            foreach (var number in tries) Assert.True(Fail(brake, number % poison));
+            foreach (var number in tries) Assert.Equal(Blame.Event, Blamed(brake, number % poison));
             Assert.False(brake.IsOn);
 
             // In an outage they still count, and the next event is tried soon.
@@ -119,6 +140,28 @@ public sealed class BrakeTests
                 if (brake.IsOn) Assert.True(since[brake.Kind!].Count >= after);
             }
         });
+
+    /// <summary>A receiver that rejects says that the event is at fault, and is believed for longer.</summary>
+    [Fact]
+    public void It_takes_more_rejections_than_failures_to_put_it_on()
+    {
+        var brake = new Brake(5);
+        for (var number = 1; number < 5 * Brake.MoreRejections; number++)
+            Assert.Equal(
+                Blame.Open, brake.Failed(Event(number), "RejectException", Nature.Rejection, At(0), 0.5));
+        Assert.Equal(Blame.Others, brake.Failed(Event(0), "RejectException", Nature.Rejection, At(0), 0.5));
+        Assert.True(brake.IsOn);
+    }
+
+    [Fact]
+    public void An_event_with_which_patience_has_ended_counts_and_is_no_reason_to_wait()
+    {
+        var brake = new Brake(1);
+        Fail(brake, 0);
+        for (var number = 1; number <= 10; number++) Assert.False(Fail(brake, number, isTrial: true));
+        Assert.Equal(Blame.Event, brake.Failed(Event(11), Down, Nature.Trial | Nature.TooOld, At(100), 0.5));
+        Assert.True(brake.IsOn && brake.NextTry <= At(100) + Brake.FirstPause);
+    }
 
     [Fact]
     public void It_can_be_turned_off()

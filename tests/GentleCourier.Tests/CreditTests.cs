@@ -128,28 +128,32 @@ public sealed class CreditTests
     }
 
     [Fact]
-    public void In_a_pause_nothing_is_fetched_what_lies_ready_goes_back_and_after_it_one_is_tried()
+    public void In_a_pause_nothing_is_fetched_what_lies_ready_goes_and_after_it_there_is_a_helping_to_try()
     {
         var clock = new FakeTimeProvider();
-        var credit = NewCredit(20, parallel: 2, clock);
+        var credit = NewCredit(5, parallel: 2, clock);
         credit.Fetched(5);
         credit.Started();
         credit.Pause(TimeSpan.FromSeconds(10));
         Assert.Equal((4, 0, TimeSpan.FromSeconds(10)), (credit.Surplus, credit.NeededNow, credit.PausedFor));
         for (var i = 0; i < 4; i++) credit.TakenBack();
-        // They are not fetched again in the very exchange in which they go back.
+        // They are not fetched again in the very exchange in which they go.
         Assert.Equal((0, 0, 0), (credit.Surplus, credit.NeededNow, credit.WorthFetching(settling: 4)));
         credit.Settled(4);
         Assert.Equal(0, credit.NeededNow);
 
         clock.Advance(TimeSpan.FromSeconds(10));
-        Assert.Equal((1, 1, null), (credit.NeededNow, credit.WorthFetching(settling: 0), credit.PausedFor));
-        credit.Fetched(1);
+        Assert.Equal((5, null), (credit.NeededNow, credit.PausedFor));
+        credit.Fetched(5);
         Assert.Equal((0, 0), (credit.NeededNow, credit.Surplus));
-        // What another handler has finished meanwhile takes nothing from the one that is tried.
+        // What another handler has finished meanwhile takes nothing from those that may be tried.
         credit.Handled(TimeSpan.Zero, 1);
         Assert.Equal(0, credit.Surplus);
+        // One is tried, and the others go.
+        credit.Started();
+        credit.Pause(TimeSpan.FromSeconds(10));
+        Assert.Equal(4, credit.Surplus);
         credit.Pause(null);
-        Assert.Equal((18, 0), (credit.WorthFetching(settling: 0), credit.Surplus));
+        Assert.Equal(1, credit.Surplus);
     }
 }

@@ -273,6 +273,19 @@ internal sealed class BrokerStatements(PostgresServer server)
         LIMIT $3
         """);
 
+    // Along with it, those that are long gone are forgotten.
+    public readonly string Beat = server.Sql("""
+        WITH gone AS (DELETE FROM courier.worker WHERE until < coalesce($1, now()) AND id <> $2)
+        INSERT INTO courier.worker AS w (id, seen, until, report)
+        VALUES ($2, coalesce($1, now()), coalesce($1, now()) + $3, $4)
+        ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, until = excluded.until, report = excluded.report
+        """);
+
+    public readonly string Leave = server.Sql("DELETE FROM courier.worker WHERE id = $1");
+
+    public readonly string Workers = server.Sql(
+        "SELECT report, coalesce($1, now()) - seen FROM courier.worker WHERE until > coalesce($1, now())");
+
     public readonly string QueueId = server.Sql("SELECT id FROM courier.queue WHERE name = $1");
 
     public readonly string DeadLetters = server.Sql(

@@ -79,6 +79,14 @@ internal static class BrokerTables
             until   timestamptz NOT NULL
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
 
+        -- What each process that receives last said of itself, as JSON; believed for a time.
+        CREATE TABLE courier.worker (
+            id     text PRIMARY KEY,
+            seen   timestamptz NOT NULL,
+            until  timestamptz NOT NULL,
+            report text NOT NULL
+        ) WITH (fillfactor = 20);
+
         CREATE TABLE courier.dead_letter (
             id            bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
             queue         int NOT NULL,

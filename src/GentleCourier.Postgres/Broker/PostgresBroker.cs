@@ -7,7 +7,7 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
-internal sealed class PostgresBroker : IBroker, IBrokerReports
+internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -43,6 +43,8 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports
     public BrokerAbilities Abilities => BrokerAbilities.All;
 
     public IBrokerReports Reports => this;
+
+    public IWorkerRegister Register => this;
 
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
     {
@@ -147,6 +149,31 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await reports.FindDeadLetterAsync(id, cancellationToken).ConfigureAwait(false);
+    }
+
+    public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(worker);
+        return server.RunAsync(
+            "tell of a worker in",
+            new RoundTrip().NeedNotSurvive().Add(sql.Beat, server.Now, Parameter.Of(worker.Id),
+                Parameter.Of((TimeSpan?)validFor), Parameter.Of(WorkerJson.Write(worker))),
+            cancellationToken);
+    }
+
+    public Task LeaveAsync(string id, CancellationToken cancellationToken) => server.RunAsync(
+        "sign a worker off in", new RoundTrip().NeedNotSurvive().Add(sql.Leave, Parameter.Of(id)), cancellationToken);
+
+    public async Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var workers = new List<WorkerFigures?>();
+        await server.RunAsync(
+            "read",
+            new RoundTrip().Add(
+                sql.Workers, row => workers.Add(WorkerJson.Read(row.GetString(0), row.Age(1) ?? default)), server.Now),
+            cancellationToken).ConfigureAwait(false);
+        return WorkerJson.Sorted(workers);
     }
 
     public async ValueTask DisposeAsync()

@@ -69,6 +69,19 @@ internal static class BrokerReports
         return events;
     }
 
+    public static IReadOnlyList<WorkerFigures> Workers(SqliteConnection connection, long now)
+    {
+        using var statement = new Statement(connection, "SELECT report, seen FROM courier_worker WHERE until > ?");
+        statement.Bind(1, now);
+        var workers = new List<WorkerFigures?>();
+        while (statement.Step())
+        {
+            var seen = TimeSpan.FromMilliseconds(Math.Max(0, now - statement.Int64(1)));
+            workers.Add(WorkerJson.Read(statement.Text(0)!, seen));
+        }
+        return WorkerJson.Sorted(workers);
+    }
+
     public static IReadOnlyList<DeadLetter> DeadLetters(SqliteConnection connection, long? queue, int limit)
     {
         using var statement = new Statement(

@@ -101,6 +101,22 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         """);
     private readonly Statement endExpired = new(connection, "DELETE FROM courier_lease WHERE until <= ?");
 
+    private readonly Statement beat = new(connection, """
+        INSERT INTO courier_worker (id, seen, until, report) VALUES (?1, ?2, ?3, ?4)
+        ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, until = excluded.until, report = excluded.report
+        """);
+    private readonly Statement leave = new(connection, "DELETE FROM courier_worker WHERE id = ?1 OR until < ?2");
+
+    /// <summary>A worker lives; those that are long gone are forgotten.</summary>
+    public void Beat(string id, string report, long now, long until)
+    {
+        beat.Bind(1, id).Bind(2, now).Bind(3, until).Bind(4, report).Run();
+        Leave("", now);
+    }
+
+    /// <summary>A worker ends.</summary>
+    public void Leave(string id, long now) => leave.Bind(1, id).Bind(2, now).Run();
+
     public long TopologyVersion => topologyVersion.Scalar() ?? 0;
 
     public (Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder) ReadRoutes()
@@ -271,7 +287,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         {
             topologyVersion, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
-            leavePlace,
+            leavePlace, beat, leave,
         })
         {
             statement.Dispose();

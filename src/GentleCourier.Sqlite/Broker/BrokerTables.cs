@@ -83,5 +83,13 @@ internal static class BrokerTables
         ALTER TABLE courier_lease ADD COLUMN key TEXT;
         CREATE INDEX courier_place_key ON courier_place (queue, key, copy) WHERE key IS NOT NULL;
         CREATE INDEX courier_lease_key ON courier_lease (queue, key) WHERE key IS NOT NULL;
+
+        -- What each process that receives last said of itself, as JSON; believed for a time.
+        CREATE TABLE courier_worker (
+            id     TEXT PRIMARY KEY,
+            seen   INTEGER NOT NULL,
+            until  INTEGER NOT NULL,
+            report TEXT NOT NULL
+        ) WITHOUT ROWID;
         """)));
 }

@@ -10,7 +10,7 @@ namespace GentleCourier.Sqlite;
 /// <summary>
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
-internal sealed partial class SqliteBroker : IBroker, IBrokerReports
+internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerRegister
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
@@ -38,6 +38,8 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
     public BrokerAbilities Abilities => BrokerAbilities.All;
 
     public IBrokerReports Reports => this;
+
+    public IWorkerRegister Register => this;
 
     private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
 
@@ -119,6 +121,31 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports
 
     public Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.FindDeadLetter(connection, id), cancellationToken);
+
+    public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(worker);
+        var report = WorkerJson.Write(worker);
+        return writer.RunAsync(
+            (BrokerStatements s) =>
+            {
+                var now = Now;
+                s.Beat(worker.Id, report, now, now + (long)validFor.TotalMilliseconds);
+                return true;
+            },
+            cancellationToken);
+    }
+
+    public Task LeaveAsync(string id, CancellationToken cancellationToken) => writer.RunAsync(
+        (BrokerStatements s) =>
+        {
+            s.Leave(id, Now);
+            return true;
+        },
+        cancellationToken);
+
+    public Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.Workers(connection, Now), cancellationToken);
 
     public ValueTask DisposeAsync()
     {

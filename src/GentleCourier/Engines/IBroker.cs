@@ -15,6 +15,9 @@ public interface IBroker : IAsyncDisposable
     /// <summary>What it tells of its queues to people; null where it tells nothing.</summary>
     IBrokerReports? Reports { get; }
 
+    /// <summary>Where those who receive from it say that they live; null where it keeps none.</summary>
+    IWorkerRegister? Register { get; }
+
     /// <summary>
     /// Makes sure that everything in <paramref name="topology"/> is there. Safe to repeat, and safe when several
     /// processes do it at once; never removes anything.

@@ -35,7 +35,25 @@ internal sealed partial class Brakes
         byType = binding.Handlers.Keys.ToDictionary(type => type, _ => new Brake(binding.Options.BrakeAfter));
     }
 
-    private TimeSpan Now => clock.GetElapsedTime(began);
+    /// <summary>The one that has been on for longest, and why; null where none is.</summary>
+    public (string Why, TimeSpan For)? Now
+    {
+        get
+        {
+            if (isClear) return null;
+            lock (gate)
+            {
+                var on = byType.Where(b => b.Value.IsOn)
+                    .Select(b => (What: $"events of type {b.Key} fail with {b.Value.Kind}", b.Value.Since)).ToList();
+                if (around.IsOn) on.Add(("something around the receivers fails", around.Since));
+                if (on.Count == 0) return null;
+                var (what, since) = on.MinBy(b => b.Since);
+                return (what, Time - since);
+            }
+        }
+    }
+
+    private TimeSpan Time => clock.GetElapsedTime(began);
 
     /// <summary>Whether events of this type are tried now.</summary>
     public Turn Begin(string type)
@@ -45,7 +63,7 @@ internal sealed partial class Brakes
         {
             var brake = byType[type];
             if (!around.IsOn && !brake.IsOn) return Turn.Free;
-            var now = Now;
+            var now = Time;
             if (!around.IsDue(now) || !brake.IsDue(now)) return Turn.Wait;
             around.Try(now);
             brake.Try(now);
@@ -54,29 +72,24 @@ internal sealed partial class Brakes
         }
     }
 
-    /// <summary>Whether nothing at all is fetched at this moment but what is to be tried.</summary>
-    public bool HoldTheQueue
+    /// <summary>Whether events of this type are not to blame at this moment.</summary>
+    public bool IsOn(string type)
     {
-        get
-        {
-            if (isClear) return false;
-            lock (gate) return around.IsOn || byType.Values.All(b => b.IsOn);
-        }
+        lock (gate) return byType[type].IsOn;
     }
 
     /// <summary>An event has failed by itself, as far as anybody knows.</summary>
-    /// <returns>Whether that counts.</returns>
-    public bool Failed(ReadDelivery delivery, Exception e)
+    public Blame Failed(ReadDelivery delivery, Exception e, Nature nature)
     {
         var type = delivery.Event.Type;
         lock (gate)
         {
             var brake = byType[type];
-            var (now, wasOn) = (Now, brake.IsOn);
-            var counts = brake.Failed(
-                delivery.Key, Cause.KindOf(e), delivery.IsTrial, now, Random.Shared.NextDouble());
+            var (now, wasOn) = (Time, brake.IsOn);
+            var blame = brake.Failed(
+                delivery.Key, Cause.KindOf(e), nature | NatureOf(delivery), now, Random.Shared.NextDouble());
             Changed(brake, wasOn, now, $"events of type {type}", e);
-            return counts;
+            return blame;
         }
     }
 
@@ -89,8 +102,8 @@ internal sealed partial class Brakes
             isClear = false;
             if (doubts.Failed(delivery.Key)) return true;
             if (Cause.IsConflict(e)) return false;
-            var (now, wasOn) = (Now, around.IsOn);
-            around.Failed(delivery.Key, AnyCause, delivery.IsTrial, now, Random.Shared.NextDouble());
+            var (now, wasOn) = (Time, around.IsOn);
+            around.Failed(delivery.Key, AnyCause, NatureOf(delivery), now, Random.Shared.NextDouble());
             Changed(around, wasOn, now, "all events", e);
             return false;
         }
@@ -121,6 +134,8 @@ internal sealed partial class Brakes
         }
     }
 
+    private static Nature NatureOf(ReadDelivery delivery) => delivery.IsTrial ? Nature.Trial : Nature.Plain;
+
     private void Changed(Brake brake, bool wasOn, TimeSpan now, string what, Exception e)
     {
         isClear = false;
@@ -134,7 +149,7 @@ internal sealed partial class Brakes
 
     private void Off(Brake brake, string what, ReadDelivery handled)
     {
-        if (brake.IsOn) LogOff(logger, queue, what, Now - brake.Since, brake.Tries);
+        if (brake.IsOn) LogOff(logger, queue, what, Time - brake.Since, brake.Tries);
         brake.Succeeded(handled.Key);
     }
 
@@ -143,12 +158,12 @@ internal sealed partial class Brakes
     {
         var all = byType.Values.All(b => b.IsOn) ? byType.Values.Min(b => b.NextTry) : (TimeSpan?)null;
         var until = around.IsOn && !(all > around.NextTry) ? around.NextTry : all;
-        credit.Pause(until is { } time ? time - Now : null);
+        credit.Pause(until is { } time ? time - Time : null);
     }
 
     [LoggerMessage(221, LogLevel.Warning,
         "Queue {Queue}: the brake is on for {What}: different ones fail alike and none succeeds. One at a time is "
-        + "tried, the next in {Next}; that does not count as an attempt. The cause: {Problem}")]
+        + "tried, the next in {Next}, and others are passed by; none of it counts as an attempt. The cause: {Problem}")]
     private static partial void LogOn(ILogger logger, string queue, string what, TimeSpan next, string problem);
 
     [LoggerMessage(222, LogLevel.Warning,

@@ -14,6 +14,11 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
 
     public const int LargestHelping = 1024;
 
+    /// <summary>
+    /// After a pause so many are fetched, as far as the prefetch allows: one to try, the others to pass by.
+    /// </summary>
+    public const int HelpingToTry = 20;
+
     private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
     private readonly Lock gate = new();
     private TaskCompletionSource? waiting;
@@ -24,7 +29,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private int helping = FirstHelping;
     private bool oneByOne;
     private (long Since, TimeSpan For)? paused;
-    private long lastStart;
+    private long lastStart, lastEnd = clock.GetTimestamp();
 
     /// <summary>
     /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the
@@ -88,12 +93,18 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>Whether deliveries are being handled, or lie ready for that.</summary>
-    public bool IsAtWork
+    /// <summary>Whether deliveries are being handled, lie ready for that, or did so within this time.</summary>
+    public bool IsAtWork(TimeSpan within)
+    {
+        lock (gate) return running + unstarted > 0 || clock.GetElapsedTime(lastEnd) < within;
+    }
+
+    /// <summary>How many deliveries are held, and how many of them are being handled.</summary>
+    public (int InHand, int Running) Now
     {
         get
         {
-            lock (gate) return running + unstarted > 0;
+            lock (gate) return (unsettled, running);
         }
     }
 
@@ -108,12 +119,15 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
 
     private TimeSpan? PauseLeft => paused is { } pause ? pause.For - clock.GetElapsedTime(pause.Since) : null;
 
-    /// <summary>In a pause nothing, and after it one, whatever others still do; null where there is none.</summary>
-    private int? ToTry => PauseLeft is { } left ? (left > TimeSpan.Zero ? 0 : 1) : null;
+    /// <summary>In a pause nothing, and after it a few, whatever others still do; null where there is none.</summary>
+    private int? ToTry => PauseLeft is not { } left ? null
+        : left > TimeSpan.Zero ? 0 : Math.Min(HelpingToTry, LimitWithoutPause);
 
     private int LimitNow => stuck == parallel ? 0
         : ToTry is { } trial ? running + trial
-        : oneByOne ? 1
+        : LimitWithoutPause;
+
+    private int LimitWithoutPause => oneByOne ? 1
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
         : tuner.Limit(running == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
@@ -198,8 +212,8 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>
-    /// Nothing is to be fetched for this time, and what lies ready is to go back; after it, one at a time. Null: as
-    /// usual.
+    /// Nothing is to be fetched for this time, and what lies ready is to go; after it, a few, of which one is tried.
+    /// Null: as usual.
     /// </summary>
     public void Pause(TimeSpan? time)
     {
@@ -247,6 +261,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         lock (gate)
         {
             running -= count;
+            lastEnd = clock.GetTimestamp();
             tuner?.Handled(time, count);
         }
     }

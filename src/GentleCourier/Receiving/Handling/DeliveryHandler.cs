@@ -38,6 +38,12 @@ internal sealed partial class DeliveryHandler
         this.logger = logger;
     }
 
+    /// <summary>How many events have been handled, and how many attempts have failed.</summary>
+    public (long Handled, long Failed) Counts => policy.Totals;
+
+    /// <summary>Which brake is on, and for how long; null where none is.</summary>
+    public (string Why, TimeSpan For)? Brake => brakes.Now;
+
     /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
     public void Expect(IReadOnlyList<Held> deliveries) => look?.Ahead(deliveries);
 

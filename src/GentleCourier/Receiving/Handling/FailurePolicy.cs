@@ -14,43 +14,54 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     private readonly string queue = binding.Queue;
     private readonly ReceiverOptions options = binding.Options;
     private readonly Repeats repeats = new();
+    private long handled, failed;
+
+    /// <summary>How many events have been handled, and how many attempts have failed.</summary>
+    public (long Handled, long Failed) Totals => (Volatile.Read(ref handled), Volatile.Read(ref failed));
 
     /// <summary>Its attempt has failed. Its outcome is decided here, or as soon as more is known.</summary>
     public async Task DecideAsync(ReadDelivery delivery, Cut cut, Exception e)
     {
         if (cut == Cut.TimeLimit)
             e = new TimeoutException($"the handler ran longer than its time limit of {options.TimeLimit}", e);
+        Interlocked.Increment(ref failed);
         if (options.Settling == Settling.OnArrival)
         {
             delivery.Held.Settle(Gone(delivery.Event.Id, Words.InLine(e), e));
             return;
         }
-        if (!Counts(delivery, e))
+        var blame = BlameFor(delivery, e);
+        if (blame == Blame.Others)
         {
             delivery.Held.Settle(ComesAgain(delivery, Words.InLine(e)));
             return;
         }
         var outcome = await CountedAsync(delivery, e).ConfigureAwait(false);
-        if (outcome is not Outcome.Rejected)
+        if (outcome is Outcome.Rejected) brakes.Forget(delivery);
+        if (outcome is not Outcome.Rejected || blame == Blame.Event)
         {
             delivery.Held.Settle(outcome);
             return;
         }
-        brakes.Forget(delivery);
         verdicts.Await(delivery, outcome, spared: ComesAgain(delivery, Words.InLine(e)));
+        // The brake may have come on since it was asked.
+        if (brakes.IsOn(delivery.Event.Type)) verdicts.Spare(delivery.Event.Type);
     }
 
     /// <summary>An event has been handled.</summary>
     public void Succeeded(ReadDelivery delivery)
     {
+        Interlocked.Increment(ref handled);
         brakes.Succeeded(delivery);
         verdicts.Uphold(delivery.Event.Type);
         repeats.Forget();
     }
 
-    /// <summary>A brake is on, and it is not the one to be tried: it goes back, and lets others be tried.</summary>
-    public Outcome Waits(ReadDelivery delivery) => brakes.HoldTheQueue ? Outcome.Released
-        : ComesAgain(delivery, $"not tried: the brake is on for events of type {delivery.Event.Type}");
+    /// <summary>
+    /// A brake is on, and it is not the one to be tried: it is passed by, so that others can be tried.
+    /// </summary>
+    public Outcome Waits(ReadDelivery delivery) =>
+        ComesAgain(delivery, $"passed by: the brake is on for events of type {delivery.Event.Type}");
 
     /// <summary>
     /// Nobody here handles its type. Another instance may, during a deployment or after it; the rest goes on meanwhile.
@@ -124,23 +135,26 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
             Redelivery.LongestLater, $"the delivery could not be dealt with: {Words.InLine(e)}");
     }
 
-    /// <summary>Whether the failure may be the event's own, or that of its receiver with it alone.</summary>
-    private bool Counts(ReadDelivery delivery, Exception e)
+    private Blame BlameFor(ReadDelivery delivery, Exception e)
     {
         if (Cause.IsAround(e, inboxStore))
         {
-            if (brakes.FailedAround(delivery, e)) return true;
+            if (brakes.FailedAround(delivery, e)) return Blame.Event;
             if (repeats.IsTimeToSay($"around {Cause.KindOf(e)}", out var times))
                 LogAround(logger, queue, WorkerName.OfProcess, ReceiverOf(delivery), delivery.Event.Type,
                     delivery.Event.Id, Words.InLine(e), times, times == 1 ? e : null);
-            return false;
+            return Blame.Others;
         }
         // It has said by itself when it wants the event again.
-        if (e is RetryException) return true;
-        if (brakes.Failed(delivery, e)) return true;
-        verdicts.Spare(delivery.Event.Type);
-        return TriedFor(delivery) >= options.Patience;
+        if (e is RetryException) return Blame.Open;
+        var nature = (IsRejection(e) ? Nature.Rejection : Nature.Plain)
+            | (TriedFor(delivery) >= options.Patience ? Nature.TooOld : Nature.Plain);
+        var blame = brakes.Failed(delivery, e, nature);
+        if (blame == Blame.Others) verdicts.Spare(delivery.Event.Type);
+        return blame;
     }
+
+    private bool IsRejection(Exception e) => e is RejectException or ContractException || binding.IsUseless(e);
 
     private async Task<Outcome> CountedAsync(ReadDelivery delivery, Exception e)
     {

@@ -35,6 +35,31 @@ internal sealed partial class QueueWorker : IDisposable
             $"The link to queue '{binding.Queue}' of {broker.DisplayName}", FirstRest, LongestRest, clock, logger);
     }
 
+    /// <summary>How it does at this moment.</summary>
+    public ReceiverFigures Figures
+    {
+        get
+        {
+            var options = binding.Options;
+            var (inHand, running) = parts.Credit.Now;
+            var (handled, failed) = parts.Handler.Counts;
+            var brake = parts.Handler.Brake;
+            return new ReceiverFigures(
+                binding.Queue, [.. binding.Handlers.Keys], options.Prefetch.ToString(), options.Parallel)
+            {
+                InHand = inHand,
+                Running = running,
+                Handled = handled,
+                Failed = failed,
+                Longest = parts.Handlers.Longest,
+                TimeLimit = options.TimeLimit,
+                Brake = brake?.Why,
+                BrakedFor = brake?.For,
+                Problem = linking.LastError,
+            };
+        }
+    }
+
     /// <summary>Runs until <paramref name="stopping"/>, and then until everything in hand is settled.</summary>
     public async Task RunAsync(CancellationToken stopping)
     {

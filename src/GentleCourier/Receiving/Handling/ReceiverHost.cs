@@ -20,16 +20,17 @@ internal sealed class ReceiverHost(
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
-        await Task.WhenAll(bindings.Select(
-            binding => Task.Run(() => ReceiveAsync(binding, stoppingToken), CancellationToken.None)))
-            .ConfigureAwait(false);
-    }
-
-    private async Task ReceiveAsync(QueueBinding binding, CancellationToken stopping)
-    {
-        using var worker = new QueueWorker(
+        var safely = new SafeLogger(logger);
+        var workers = bindings.Select(binding => new QueueWorker(
             binding, broker, services.GetService<IStorePort>(), codec,
-            services.GetRequiredService<IServiceScopeFactory>(), clock, new SafeLogger(logger));
-        await worker.RunAsync(stopping).ConfigureAwait(false);
+            services.GetRequiredService<IServiceScopeFactory>(), clock, safely)).ToList();
+        using var ended = new CancellationTokenSource();
+        var beating = broker.Register is { } register
+            ? new Beats(register, workers, clock, safely).RunAsync(ended.Token) : Task.CompletedTask;
+        await Task.WhenAll(workers.Select(
+            worker => Task.Run(() => worker.RunAsync(stoppingToken), CancellationToken.None))).ConfigureAwait(false);
+        await ended.CancelAsync().ConfigureAwait(false);
+        await beating.ConfigureAwait(false);
+        workers.ForEach(worker => worker.Dispose());
     }
 }

@@ -330,11 +330,25 @@ internal sealed partial class Session : ISettler
         handlers.Add(delivery);
     }
 
-    /// <summary>What has not been begun, and need not wait here: others can begin it sooner.</summary>
+    /// <summary>
+    /// What has not been begun, and need not wait here: others can begin it sooner. In a pause nobody is to: it is
+    /// passed by, so that the next to be tried is another.
+    /// </summary>
     private void GiveBackSurplus()
     {
+        var isPaused = credit.PausedFor is not null;
         for (var surplus = credit.Surplus; surplus > 0 && handlers.TryTakeBack(out var delivery); surplus--)
-            GiveBack(delivery);
+        {
+            if (isPaused) PassBy(delivery);
+            else GiveBack(delivery);
+        }
+    }
+
+    private void PassBy(Held delivery)
+    {
+        var later = Redelivery.Later(clock.GetElapsedTime(delivery.FirstTried), Random.Shared.NextDouble());
+        delivery.Settle(new Outcome.Modified(later, "passed by: the brake of the queue is on") { Counts = false });
+        urgent = true;
     }
 
     private void GiveBack(Held delivery)

@@ -62,7 +62,8 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
         for (var waited = TimeSpan.Zero; waited < Longest; waited += Quiet)
         {
             await Task.Delay(Quiet, clock).ConfigureAwait(false);
-            if (!credit.IsAtWork) break;
+            if (@case.Delivery.Held.IsDecided) return;
+            if (!credit.IsAtWork(within: Quiet)) break;
         }
         Uphold(c => c == @case);
     }

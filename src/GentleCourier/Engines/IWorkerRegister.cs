@@ -1,0 +1,54 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// Where processes that receive say that they live. Thread-safe; throws <see cref="CourierException"/> where the broker
+/// cannot be reached.
+/// </summary>
+public interface IWorkerRegister
+{
+    /// <summary>A worker lives; what it said before is replaced.</summary>
+    /// <param name="worker">What it says of itself.</param>
+    /// <param name="validFor">For how long that is believed.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken = default);
+
+    /// <summary>A worker ends.</summary>
+    /// <param name="id">Its <see cref="WorkerFigures.Id"/>.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task LeaveAsync(string id, CancellationToken cancellationToken = default);
+
+    /// <summary>The workers that live, as far as anybody knows, sorted by their names.</summary>
+    Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken = default);
+}
+
+/// <summary>
+/// How engines on a database keep what a worker says: as JSON, of which older programs read what they know.
+/// </summary>
+[JsonSerializable(typeof(WorkerFigures))]
+[JsonSourceGenerationOptions(JsonSerializerDefaults.Web)]
+internal sealed partial class WorkerJson : JsonSerializerContext
+{
+    public static string Write(WorkerFigures worker) => JsonSerializer.Serialize(worker, Default.WorkerFigures);
+
+    /// <summary>Null where it cannot be read.</summary>
+    public static WorkerFigures? Read(string json, TimeSpan seen)
+    {
+        try
+        {
+            return JsonSerializer.Deserialize(json, Default.WorkerFigures) is { } worker
+                ? worker with { Seen = seen } : null;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>What can be read, by name.</summary>
+    public static IReadOnlyList<WorkerFigures> Sorted(IEnumerable<WorkerFigures?> workers) =>
+        [.. workers.OfType<WorkerFigures>().OrderBy(w => w.Worker, StringComparer.Ordinal)
+            .ThenBy(w => w.Id, StringComparer.Ordinal)];
+}

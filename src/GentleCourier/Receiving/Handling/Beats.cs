@@ -1,0 +1,60 @@
+using System.Reflection;
+using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Receiving.Handling;
+
+/// <summary>
+/// Says now and then in the broker's register how this process receives; one statement for all of its queues. When it
+/// ends it signs off, and when it is killed it is forgotten soon.
+/// </summary>
+internal sealed class Beats(
+    IWorkerRegister register, IReadOnlyList<QueueWorker> workers, TimeProvider clock, ILogger logger)
+{
+    /// <summary>How often.</summary>
+    public static readonly TimeSpan Every = TimeSpan.FromSeconds(10);
+
+    /// <summary>For how long it is believed: two may come late.</summary>
+    public static readonly TimeSpan ValidFor = TimeSpan.FromSeconds(35);
+
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+    private static readonly string Version =
+        Assembly.GetEntryAssembly()?.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion
+        ?? "unknown";
+
+    private readonly string id = WorkerName.Unique();
+    private readonly DateTimeOffset since = clock.GetUtcNow();
+
+    /// <summary>Beats until it is told to end.</summary>
+    public async Task RunAsync(CancellationToken ending)
+    {
+        using var timer = new PeriodicTimer(Every, clock);
+        var first = true;
+        await new Loop("Saying in the broker's register that this process receives", Every, 6 * Every, clock, logger)
+            .RunAsync(BeatAsync, ending).ConfigureAwait(false);
+        await SignOffAsync().ConfigureAwait(false);
+
+        async Task BeatAsync(CancellationToken cancellationToken)
+        {
+            if (!first) await timer.WaitForNextTickAsync(cancellationToken).ConfigureAwait(false);
+            first = false;
+            var figures = workers.Select(w => w.Figures).ToList();
+            await register.BeatAsync(
+                new WorkerFigures(id, WorkerName.OfProcess, Version, since, figures), ValidFor, cancellationToken)
+                .ConfigureAwait(false);
+        }
+    }
+
+    private async Task SignOffAsync()
+    {
+        try
+        {
+            using var limit = new CancellationTokenSource(LongestFarewell);
+            await register.LeaveAsync(id, limit.Token).WaitAsync(limit.Token).ConfigureAwait(false);
+        }
+        catch (Exception e) when (e is CourierException or OperationCanceledException)
+        {
+            // It is forgotten soon.
+        }
+    }
+}

@@ -1,0 +1,8 @@
+namespace GentleCourier;
+
+/// <summary>Something that a look at the figures has found.</summary>
+/// <param name="Code">Its stable name, for scripts; see the guide.</param>
+/// <param name="IsWrong">Whether somebody has to do something; otherwise it is good to know.</param>
+/// <param name="What">What it is, with its evidence, in a line for people.</param>
+/// <param name="Next">What to do next.</param>
+public sealed record Finding(string Code, bool IsWrong, string What, string Next);

@@ -1,0 +1,49 @@
+namespace GentleCourier;
+
+/// <summary>A process that receives, as it last said of itself.</summary>
+/// <param name="Id">Its own: no other process ever has it.</param>
+/// <param name="Worker">Its host and process id, for people.</param>
+/// <param name="Version">The version of its program.</param>
+/// <param name="Since">When it began to receive, by its own clock.</param>
+/// <param name="Receivers">What it receives, a queue each.</param>
+public sealed record WorkerFigures(
+    string Id, string Worker, string Version, DateTimeOffset Since, IReadOnlyList<ReceiverFigures> Receivers)
+{
+    /// <summary>How long ago it said so, by the broker's clock.</summary>
+    public TimeSpan Seen { get; init; }
+}
+
+/// <summary>How a worker receives from one queue.</summary>
+/// <param name="Queue">The queue.</param>
+/// <param name="Types">The types of events that it handles.</param>
+/// <param name="Prefetch">How many deliveries it may hold: a number, <c>self-tuned</c> or <c>unlimited</c>.</param>
+/// <param name="Parallel">How many handlers may run at the same moment.</param>
+public sealed record ReceiverFigures(string Queue, IReadOnlyList<string> Types, string Prefetch, int Parallel)
+{
+    /// <summary>Deliveries that it holds.</summary>
+    public int InHand { get; init; }
+
+    /// <summary>Of these, the ones that are being handled.</summary>
+    public int Running { get; init; }
+
+    /// <summary>Events handled since it began.</summary>
+    public long Handled { get; init; }
+
+    /// <summary>Attempts failed since it began.</summary>
+    public long Failed { get; init; }
+
+    /// <summary>For how long the handler has been running that has run longest; null where none runs.</summary>
+    public TimeSpan? Longest { get; init; }
+
+    /// <summary>How long a handler may take; null: as long as it likes.</summary>
+    public TimeSpan? TimeLimit { get; init; }
+
+    /// <summary>Why its brake is on, for which events; null where it is off.</summary>
+    public string? Brake { get; init; }
+
+    /// <summary>For how long its brake has been on; null where it is off.</summary>
+    public TimeSpan? BrakedFor { get; init; }
+
+    /// <summary>Why it cannot reach the queue at this moment; null where it can.</summary>
+    public string? Problem { get; init; }
+}
