@@ -128,7 +128,7 @@ internal static class StatusCommand
             foreach (var r in worker.Receivers)
             {
                 table.AddRow(
-                    Plain.Cell(worker.Worker), Plain.Cell(r.Queue), r.Prefetch, Plain.Number(r.Parallel),
+                    Plain.Cell(worker.Worker), Plain.Cell(r.Queue), Plain.Cell(r.Prefetch), Plain.Number(r.Parallel),
                     Plain.Number(r.InHand), Plain.Number(r.Handled), Plain.Number(r.Failed), Plain.Age(r.Longest),
                     Plain.Age(worker.Seen));
             }

@@ -61,11 +61,11 @@ public sealed class CommandTests
         unreceived.Says("next: start its worker");
 
         await broker.Register!.BeatAsync(
-            new WorkerFigures("1", "pier/7", "1.0", DateTimeOffset.UtcNow, [new("faers", ["test.tap"], "20", 1)]),
+            new WorkerFigures("1", "pier/7", "1.0", DateTimeOffset.UtcNow, [new("faers", ["test.tap"], "[20]", 1)]),
             TimeSpan.FromMinutes(10));
         var misspelt = await courier.RunAsync([.. status, "--check"]);
         Assert.Equal(3, misspelt.ExitCode);
-        Assert.Contains("pier/7  faers", misspelt.Output, StringComparison.Ordinal);
+        Assert.Contains("pier/7  faers      [20]", misspelt.Output, StringComparison.Ordinal);
         Assert.Contains("wrong queue-misspelt: nobody receives from queue fares", misspelt.Output,
             StringComparison.Ordinal);
         Assert.Contains("there is a queue fares", misspelt.Output, StringComparison.Ordinal);

@@ -38,7 +38,9 @@ internal sealed partial class WorkerJson : JsonSerializerContext
     {
         try
         {
-            return JsonSerializer.Deserialize(json, Default.WorkerFigures) is { } worker
+            return JsonSerializer.Deserialize(json, Default.WorkerFigures) is
+                { Id: not null, Worker: not null, Version: not null, Receivers: { } receivers } worker
+                && receivers.All(static r => r is { Queue: not null, Types: not null, Prefetch: not null })
                 ? worker with { Seen = seen } : null;
         }
         catch (JsonException)

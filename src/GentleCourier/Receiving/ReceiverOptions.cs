@@ -75,8 +75,9 @@ public sealed class ReceiverOptions
     /// 1,000.
     /// </summary>
     /// <remarks>
-    /// A <see cref="RetryException"/> that names its delay is none of these failures, and with
-    /// <see cref="Settling.OnArrival"/> there is no brake.
+    /// A <see cref="RetryException"/> is none of these failures; of rejections it takes four times as many; and with
+    /// <see cref="Settling.OnArrival"/> there is no brake. What fails around all events, such as the store, brakes the
+    /// queue whatever is set here.
     /// </remarks>
     public int BrakeAfter { get; set; } = 5;
 
