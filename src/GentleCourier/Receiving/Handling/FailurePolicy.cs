@@ -30,7 +30,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
             delivery.Held.Settle(Gone(delivery.Event.Id, Words.InLine(e), e));
             return;
         }
-        var blame = BlameFor(delivery, e);
+        var blame = BlameFor(delivery, cut, e);
         if (blame == Blame.Others)
         {
             delivery.Held.Settle(ComesAgain(delivery, Words.InLine(e)));
@@ -135,9 +135,10 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
             Redelivery.LongestLater, $"the delivery could not be dealt with: {Words.InLine(e)}");
     }
 
-    private Blame BlameFor(ReadDelivery delivery, Exception e)
+    private Blame BlameFor(ReadDelivery delivery, Cut cut, Exception e)
     {
-        if (Cause.IsAround(e, inboxStore))
+        // What a statement says that was cancelled by a time limit is no news of its database.
+        if (cut == Cut.None && Cause.IsAround(e, inboxStore))
         {
             if (brakes.FailedAround(delivery, e)) return Blame.Event;
             if (repeats.IsTimeToSay($"around {Cause.KindOf(e)}", out var times))

@@ -24,7 +24,7 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
     {
         if (isOver)
         {
-            delivery.Held.Settle(rejected);
+            delivery.Held.Settle(spared);
             return;
         }
         delivery.Held.IsInDoubt = true;
@@ -35,7 +35,7 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
             any = true;
         }
         credit.Parked();
-        if (isOver) Uphold(_ => true);
+        if (isOver) End();
         else _ = UpholdInTimeAsync(@case);
     }
 
@@ -48,11 +48,11 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
     /// <summary>All events of this type fail alike: those are not to blame.</summary>
     public void Spare(string type) => Decide(c => c.Delivery.Event.Type == type, c => c.Spared);
 
-    /// <summary>There is no more time to learn anything.</summary>
+    /// <summary>There is no more time to learn anything: they come again, and others will know.</summary>
     public void End()
     {
         isOver = true;
-        Uphold(_ => true);
+        Decide(_ => true, c => c.Spared);
     }
 
     private void Uphold(Func<Case, bool> which) => Decide(which, c => c.Rejected);
