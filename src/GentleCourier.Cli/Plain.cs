@@ -19,10 +19,15 @@ internal static class Plain
         DefaultIgnoreCondition = JsonIgnoreCondition.Never,
     };
 
+    private static readonly JsonSerializerOptions InLine = new(Indented) { WriteIndented = false };
+
     /// <summary>The option of each command that reads.</summary>
     public static Option<bool> JsonOption() => new("--json") { Description = "Print JSON, for scripts." };
 
     public static void PrintJson(object value) => Console.WriteLine(JsonSerializer.Serialize(value, Indented));
+
+    /// <summary>JSON in one line.</summary>
+    public static string Json(object value) => JsonSerializer.Serialize(value, InLine);
 
     /// <summary>Text in one line, without control characters.</summary>
     public static string Line(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));

@@ -11,6 +11,7 @@ var root = new RootCommand(
     working directory: { "broker": "sqlite:broker.db", "store": "sqlite:harbour.db" }; the former go before the latter.
 
     Exit codes: 0 done; 1 it could not be done; 2 the command line is wrong; 3 `status --check` has found something.
+    Errors go to standard error; with --json, as JSON.
     """)
 {
     StatusCommand.Create(),
@@ -22,12 +23,13 @@ var root = new RootCommand(
 // Output that goes to a file or another program is not cut or wrapped to some terminal's width.
 if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 10_000;
 
+Help.Shorten(root);
+
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
-    foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"courier: {Plain.Line(error.Message)}");
-    await Console.Error.WriteLineAsync(
-        $"Try `courier {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}`.");
+    await FailAsync(2, [.. Mistakes.Of(parsed)]);
+    if (!args.Contains("--json")) await Console.Error.WriteLineAsync(Mistakes.Help(parsed));
     return 2;
 }
 try
@@ -36,15 +38,24 @@ try
 }
 catch (UsageException e)
 {
-    await Console.Error.WriteLineAsync($"courier: {Plain.Line(e.Message)}");
-    return 2;
+    return await FailAsync(2, e.Message);
 }
 catch (Exception e) when (e is CourierException or IOException or UnauthorizedAccessException)
 {
-    await Console.Error.WriteLineAsync($"courier: {Plain.Line(e.Message)}");
-    return 1;
+    return await FailAsync(1, e.Message);
 }
 catch (OperationCanceledException)
 {
     return 130;
+}
+
+// To standard error, for people or, where they have asked for JSON, for scripts.
+async Task<int> FailAsync(int exitCode, params string[] problems)
+{
+    foreach (var problem in problems.Select(Plain.Line))
+    {
+        await Console.Error.WriteLineAsync(
+            args.Contains("--json") ? Plain.Json(new { error = problem, exitCode }) : $"courier: {problem}");
+    }
+    return exitCode;
 }

@@ -135,6 +135,9 @@ public sealed class CommandTests
     [InlineData(new[] { "status" },
         "which broker? Say --broker ADDRESS, set COURIER_BROKER, or put \"broker\" into courier.json")]
     [InlineData(new[] { "status", "--bogus" }, "--bogus")]
+    [InlineData(new[] { "statsu" }, "there is no 'statsu' here; did you mean status?")]
+    [InlineData(new[] { "schema", "aply", "store" }, "there is no 'aply' here; did you mean apply?")]
+    [InlineData(new[] { "status", "--brokr", "sqlite:b.db" }, "there is no '--brokr' here; did you mean --broker?")]
     [InlineData(new[] { "status", "--broker", "broker.db" }, "'broker.db' is not the address of a broker")]
     [InlineData(
         new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
@@ -148,6 +151,21 @@ public sealed class CommandTests
     {
         using var courier = new Courier();
         (await courier.RunAsync(arguments)).Fails(2, error);
+    }
+
+    [Fact]
+    public async Task The_first_help_is_a_line_for_each_command_and_errors_are_json_where_that_is_asked_for()
+    {
+        using var courier = new Courier();
+        var help = await courier.RunAsync("--help");
+        help.Says("publish <FILE>  Publishes one test event to the queues that its type is routed to.");
+        Assert.DoesNotContain("Examples:", help.Output, StringComparison.Ordinal);
+        Assert.InRange(help.Output.Split('\n').Length, 10, 30);
+
+        var failed = await courier.RunAsync("status", "--json", "--broker", courier.Broker);
+        using var error = JsonDocument.Parse(failed.Errors);
+        Assert.Equal((1, 1), (failed.ExitCode, error.RootElement.GetProperty("exitCode").GetInt32()));
+        Assert.Contains("does not exist", error.RootElement.GetProperty("error").GetString(), StringComparison.Ordinal);
     }
 
     [Fact]

@@ -85,10 +85,10 @@ internal sealed partial class Brakes
         lock (gate)
         {
             var brake = byType[type];
-            var (now, wasOn) = (Time, brake.IsOn);
+            var (now, tries) = (Time, TriesOf(brake));
             var blame = brake.Failed(
                 delivery.Key, Cause.KindOf(e), nature | NatureOf(delivery), now, Random.Shared.NextDouble());
-            Changed(brake, wasOn, now, $"events of type {type}", e);
+            Changed(brake, tries, now, $"events of type {type}", e);
             return blame;
         }
     }
@@ -102,9 +102,9 @@ internal sealed partial class Brakes
             isClear = false;
             if (doubts.Failed(delivery.Key)) return true;
             if (Cause.IsConflict(e)) return false;
-            var (now, wasOn) = (Time, around.IsOn);
+            var (now, tries) = (Time, TriesOf(around));
             around.Failed(delivery.Key, AnyCause, NatureOf(delivery), now, Random.Shared.NextDouble());
-            Changed(around, wasOn, now, "all events", e);
+            Changed(around, tries, now, "all events", e);
             return false;
         }
     }
@@ -136,14 +136,17 @@ internal sealed partial class Brakes
 
     private static Nature NatureOf(ReadDelivery delivery) => delivery.IsTrial ? Nature.Trial : Nature.Plain;
 
-    private void Changed(Brake brake, bool wasOn, TimeSpan now, string what, Exception e)
+    /// <summary>How many tries have failed since it came on; null while it is off.</summary>
+    private static int? TriesOf(Brake brake) => brake.IsOn ? brake.Tries : null;
+
+    private void Changed(Brake brake, int? before, TimeSpan now, string what, Exception e)
     {
         isClear = false;
         if (!brake.IsOn) return;
         Pause();
         var next = brake.NextTry - now;
-        if (!wasOn) LogOn(logger, queue, what, next, Words.InLine(e));
-        else if (brake.Tries > 0 && BitOperations.IsPow2(brake.Tries))
+        if (before is null) LogOn(logger, queue, what, next, Words.InLine(e));
+        else if (brake.Tries > before && BitOperations.IsPow2(brake.Tries))
             LogStillOn(logger, queue, what, now - brake.Since, brake.Tries, next, Words.InLine(e));
     }
 
