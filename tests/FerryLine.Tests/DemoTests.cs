@@ -154,8 +154,11 @@ public sealed class DemoTests : IDisposable
 
     private Process Start(params string[] arguments)
     {
-        var start = new ProcessStartInfo(Program, arguments) { UseShellExecute = false, RedirectStandardOutput = true,
-            RedirectStandardError = true };
+        // A shell that runs the tests in the background has them, and what they start, ignore interrupts.
+        var start = new ProcessStartInfo("env", ["--default-signal=INT", Program, .. arguments])
+        {
+            UseShellExecute = false, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
         // Its temporary files go where this test sees whether they are gone at the end.
         start.Environment["TMPDIR"] = folder;
         // The runtime would keep a socket there for as long as it runs.
