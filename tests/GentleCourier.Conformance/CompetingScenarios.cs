@@ -28,7 +28,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         await crossing.RouteAsync(("test.tap", "taps"));
         var slow = new FakeTimeProvider(DateTimeOffset.UtcNow);
-        var cancelled = new TaskCompletionSource();
+        var (begun, cancelled) = (new TaskCompletionSource(), new TaskCompletionSource());
         var log = new Log
         {
             OnTap = async (delivery, cancel) =>
@@ -36,6 +36,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
                 if (delivery.Data.Number > 1) return;
                 await (await delivery.BeginAsync(cancel))
                     .Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
+                begun.SetResult();
                 try
                 {
                     await Task.Delay(Timeout.Infinite, cancel);
@@ -49,7 +50,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, 1, slow);
         var broker = crossing.AnotherBroker(slow);
         await broker.PublishAsync([Crossing.TapEvent(1)]);
-        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
+        await begun.Task.WaitAsync(Crossing.Limit);
 
         // For the others its lease has run out, while it slept.
         await using var link = await crossing.AnotherBroker(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1)))
