@@ -115,8 +115,14 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     /// <summary>A tap as a publisher would have encoded it; its number is its id.</summary>
     public static EncodedEvent TapEvent(int number, string? key = null) =>
-        new($"{number}", "test.tap", key, System.Text.Encoding.UTF8.GetBytes(
-        $$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }"""));
+        Numbered("test.tap", $"{number}", number, key);
+
+    /// <summary>An event of another type; its id is its number behind a <c>c</c>.</summary>
+    public static EncodedEvent ChargedEvent(int number) => Numbered("test.charged", $"c{number}", number, null);
+
+    private static EncodedEvent Numbered(string type, string id, int number, string? key) =>
+        new(id, type, key, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"{{id}}","source":"/t","type":"{{type}}","data":{"number":{{number}}} }"""));
 
     /// <summary>What a relay writes down of the first rows, where the broker has answered this.</summary>
     public static OutboxMarks Marks(

@@ -60,10 +60,6 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
     private static async Task PublishAsync(IBroker broker, int count, int first = 0) =>
         await broker.PublishAsync([.. Enumerable.Range(first, count).Select(i => Crossing.TapEvent(i))]);
 
-    private static EncodedEvent ChargedEvent(int number) => new($"c{number}", "test.charged", null,
-        System.Text.Encoding.UTF8.GetBytes(
-            $$"""{"specversion":"1.0","id":"c{{number}}","source":"/t","type":"test.charged","data":{"number":{{number}}} }"""));
-
     [Fact]
     public async Task A_receiver_that_lacks_a_service_fails_the_start_and_says_which()
     {
@@ -180,7 +176,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         var (log, reports, charged) = (new Log(), new Reports(), new ConcurrentQueue<int>());
         await StartFaresAsync(crossing, log, reports);
         await crossing.Broker().PublishAsync(
-            [.. Enumerable.Range(0, 200).SelectMany(i => new[] { Crossing.TapEvent(i), ChargedEvent(i) })]);
+            [.. Enumerable.Range(0, 200).SelectMany(i => new[] { Crossing.TapEvent(i), Crossing.ChargedEvent(i) })]);
         // The rest of the queue goes on.
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 200), "all that is known is handled");
         Assert.True(Says(reports, "no receiver for type 'test.charged' on queue 'taps'; it handles test.tap"));
@@ -201,7 +197,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         var (clock, reports) = (new FakeTimeProvider(DateTimeOffset.UtcNow), new Reports());
         await StartFaresAsync(crossing, new Log(), reports, clock: clock);
         var broker = crossing.AnotherBroker(clock);
-        await broker.PublishAsync([ChargedEvent(1)]);
+        await broker.PublishAsync([Crossing.ChargedEvent(1)]);
         await Crossing.UntilAsync(async () => (await broker.Reports!.ReadFiguresAsync())[0].Scheduled == 1, "it waits");
         clock.Advance(TimeSpan.FromHours(23));
         await Crossing.UntilAsync(() => Task.FromResult(
@@ -354,7 +350,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
                 q => q.Handle<Tap, TapReceiver>().Handle<Charged, ChargedReceiver>()),
             services: s => s.AddSingleton(log).AddSingleton(charged).AddSingleton<ILoggerFactory>(reports));
         await PublishAsync(crossing.Broker(), 200);
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 200).Select(ChargedEvent)]);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 200).Select(Crossing.ChargedEvent)]);
         await Crossing.UntilAsync(() => Task.FromResult(charged.Count == 200), "the others have passed");
         Assert.True(Says(reports, "the brake is on for events of type test.tap"));
         Volatile.Write(ref isBack, true);
