@@ -59,7 +59,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
             await transaction.CommitAsync();
         }
         while ((await store.ReadOutboxFiguresAsync()).Waiting > 0
-            || Left(await broker.Reports!.ReadFiguresAsync()) > waiting)
+            || Left((await broker.Reports!.ReadFiguresAsync()).Queues) > waiting)
             await Task.Delay(1);
         return Workshop.Rate(Events, began);
 

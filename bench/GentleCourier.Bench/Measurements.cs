@@ -82,12 +82,12 @@ internal static class Measurements
         var broker = await workshop.BrokerAsync();
         var children = Enumerable.Range(0, workers)
             .Select(_ => Child("worker", workshop.BrokerFile, "1000000", "10", "20")).ToList();
-        var total = (await broker.Reports!.ReadFiguresAsync())[0].Ready!.Value;
+        var total = (await broker.Reports!.ReadFiguresAsync()).Queues[0].Ready!.Value;
         await SettledAsync(warm);
         var began = Stopwatch.GetTimestamp();
-        var first = Settled((await broker.Reports!.ReadFiguresAsync())[0]);
+        var first = Settled((await broker.Reports!.ReadFiguresAsync()).Queues[0]);
         await SettledAsync(warm + measured);
-        var rate = Workshop.Rate((int)(Settled((await broker.Reports!.ReadFiguresAsync())[0]) - first), began);
+        var rate = Workshop.Rate((int)(Settled((await broker.Reports!.ReadFiguresAsync()).Queues[0]) - first), began);
         foreach (var child in children)
         {
             child.Kill();
@@ -100,7 +100,7 @@ internal static class Measurements
 
         async Task SettledAsync(int count)
         {
-            while (Settled((await broker.Reports!.ReadFiguresAsync())[0]) < count) await Task.Delay(5);
+            while (Settled((await broker.Reports!.ReadFiguresAsync()).Queues[0]) < count) await Task.Delay(5);
         }
     }
 

@@ -39,7 +39,7 @@ internal sealed class RelayRate : IBenchmark
 
         var began = Stopwatch.GetTimestamp();
         await host.StartAsync();
-        while ((await broker.Reports!.ReadFiguresAsync()).Single().Ready < Events) await Task.Delay(1);
+        while ((await broker.Reports!.ReadFiguresAsync()).Queues.Single().Ready < Events) await Task.Delay(1);
         return Workshop.Rate(Events, began);
     }
 

@@ -9,7 +9,17 @@ namespace GentleCourier.Cli;
 /// <summary>The command line, or a setting that it needs, is wrong.</summary>
 internal sealed class UsageException(string message) : Exception(message);
 
-/// <summary>Where the broker and the store are: from options, the environment, or courier.json.</summary>
+/// <summary>Something that was named, and by whom.</summary>
+/// <param name="Name">Its name in the settings, or its address, without a secret.</param>
+/// <param name="From">Where that was said: an option, a variable, a file.</param>
+/// <param name="Port">The way to it.</param>
+internal sealed record Named<T>(string Name, string From, T Port) : IAsyncDisposable
+    where T : IAsyncDisposable
+{
+    public ValueTask DisposeAsync() => Port.DisposeAsync();
+}
+
+/// <summary>Where the broker and the stores are: from options, the environment, or courier.json.</summary>
 internal sealed class Connections
 {
     private const string ConfigurationFile = "courier.json";
@@ -22,8 +32,8 @@ internal sealed class Connections
     };
     private readonly Option<string[]> store = new("--store")
     {
-        HelpName = "ADDRESS",
-        Description = "A service's store, such as sqlite:harbour.db; may be repeated.",
+        HelpName = "STORE",
+        Description = $"A service's store, by its address or its name in {ConfigurationFile}; may be repeated.",
     };
     private readonly Option<FileInfo?> file = new(
         "--config") { HelpName = "FILE", Description = $"Settings to read instead of ./{ConfigurationFile}." };
@@ -41,34 +51,58 @@ internal sealed class Connections
         ?? throw new UsageException(
             $"there is no engine '{scheme}'; there is {string.Join(", ", Engines.Select(e => e.Scheme))}");
 
-    public IBroker? FindBroker(ParseResult result) =>
-        AddressOf(result, "broker", WithoutPassword(result.GetValue(broker), "broker")) is { } text
-            ? Open(text, "broker", (e, a) => e.CreateBroker(a, TimeProvider.System)) : null;
+    public Named<IBroker>? FindBroker(ParseResult result)
+    {
+        var settings = Settings(result);
+        var (text, from) = result.GetValue(broker) is { } said ? (WithoutPassword(said, "broker"), "--broker")
+            : Variable("COURIER_BROKER") is { } value ? (value, "COURIER_BROKER")
+            : (settings.Broker, settings.Path);
+        if (text is null) return null;
+        var port = Open(text, "broker", (e, a) => e.CreateBroker(a, TimeProvider.System));
+        return new Named<IBroker>(port.DisplayName, from, port);
+    }
 
-    public IBroker Broker(ParseResult result) => FindBroker(result) ?? throw NotSaid("broker");
+    public IBroker Broker(ParseResult result) => FindBroker(result)?.Port ?? throw NotSaid("broker");
 
     /// <exception cref="CourierException">Its engine tells nothing of its queues.</exception>
     public static IBrokerReports ReportsOf(IBroker broker) => broker.Reports ?? throw new CourierException(
         $"{broker.DisplayName} tells nothing of its queues; use its own tools");
 
-    public List<IStorePort> FindStores(ParseResult result)
+    public List<Named<IStorePort>> FindStores(ParseResult result)
     {
-        string?[] said = result.GetValue(store) is { Length: > 0 } several
-            ? [.. several.Select(s => WithoutPassword(s, "store"))] : [AddressOf(result, "store", null)];
-        return [.. said.OfType<string>().Select(
-            text => Open(text, "store", (e, a) => e.CreateStore(a, TimeProvider.System)))];
+        var settings = Settings(result);
+        (string Text, string From)[] said = result.GetValue(store) is { Length: > 0 } several
+            ? [.. several.Select(s => (WithoutPassword(s, "store")!, "--store"))]
+            : Variable("COURIER_STORE") is { } value ? [(value, "COURIER_STORE")]
+            : [.. settings.Stores.Keys.Select(name => (name, settings.Path))];
+        return [.. said.Select(s => OpenStore(s.Text, s.From, settings))];
     }
 
     public IStorePort Store(ParseResult result) => FindStores(result) switch
     {
-        [var only] => only,
+        [var only] => only.Port,
         [] => throw NotSaid("store"),
-        _ => throw new UsageException("name one --store here"),
+        var several => throw new UsageException(
+            $"name one --store here: {string.Join(", ", several.Select(s => s.Name))}"),
     };
 
     public static UsageException NotSaid(string what) => new(
-        $"which {what}? Say --{what} ADDRESS, set COURIER_{what.ToUpperInvariant()}, or put \"{what}\" into "
+        $"which {what}? Say --{what} ADDRESS, set COURIER_{what.ToUpperInvariant()}, or put "
+        + (what == "store" ? "its name and address under \"stores\" into " : $"\"{what}\" into ")
         + $"{ConfigurationFile}; an address is like sqlite:{what}.db or postgres://USER@HOST/DATABASE");
+
+    private static Named<IStorePort> OpenStore(string text, string from, SettingsFile settings)
+    {
+        if (settings.Stores.TryGetValue(text, out var address)) return new(text, from, Opened(address));
+        if (!text.Contains(':', StringComparison.Ordinal) && settings.Stores.Count > 0)
+            throw new UsageException(
+                $"there is no store '{text}' in {settings.Path}; there is {string.Join(", ", settings.Stores.Keys)}");
+        var port = Opened(text);
+        return new(port.DisplayName, from, port);
+
+        static IStorePort Opened(string address) =>
+            Open(address, "store", (e, a) => e.CreateStore(a, TimeProvider.System));
+    }
 
     private static T Open<T>(string text, string what, Func<IEngine, EngineAddress, T> open) =>
         EngineAddress.TryParse(text, out var address) ? open(Engine(address.Scheme), address)
@@ -84,22 +118,38 @@ internal sealed class Connections
                 + $"password file, or the whole address in COURIER_{what.ToUpperInvariant()}")
             : said;
 
-    private string? AddressOf(ParseResult result, string what, string? option)
+    private static string? Variable(string name) =>
+        Environment.GetEnvironmentVariable(name) is { Length: > 0 } value ? value : null;
+
+    private SettingsFile Settings(ParseResult result)
     {
-        if (option is not null) return option;
         var path = result.GetValue(file)?.FullName ?? Path.GetFullPath(ConfigurationFile);
         if (result.GetValue(file) is { Exists: false }) throw new UsageException($"{path} does not exist");
-        try
+        return SettingsFile.Read(path);
+    }
+
+    /// <summary>What a file of settings says.</summary>
+    private sealed record SettingsFile(string Path, string? Broker, IReadOnlyDictionary<string, string> Stores)
+    {
+        public static SettingsFile Read(string path)
         {
-            var settings = new ConfigurationBuilder().AddJsonFile(path, optional: true).Build();
-            if (settings.GetChildren().FirstOrDefault(s => s.Key is not ("broker" or "store")) is { } unknown)
-                throw new UsageException($"'{unknown.Key}' in {path} is not a setting; there are broker and store");
-            return Environment.GetEnvironmentVariable($"COURIER_{what.ToUpperInvariant()}") is { Length: > 0 } value
-                ? value : settings[what];
-        }
-        catch (InvalidDataException e)
-        {
-            throw new UsageException($"{path} cannot be read as JSON: {e.InnerException?.Message ?? e.Message}");
+            try
+            {
+                var settings = new ConfigurationBuilder().AddJsonFile(path, optional: true).Build();
+                if (settings.GetChildren().FirstOrDefault(s => s.Key is not ("broker" or "stores")) is { } unknown)
+                    throw new UsageException(
+                        $"'{unknown.Key}' in {path} is not a setting; there are broker and stores");
+                var stores = settings.GetSection("stores");
+                if (stores.Value is not null || stores.GetChildren().Any(s => s.Value is null))
+                    throw new UsageException(
+                        $"'stores' in {path} must give each store a name: {{ \"harbour\": \"sqlite:harbour.db\" }}");
+                return new(path, settings["broker"],
+                    stores.GetChildren().ToDictionary(s => s.Key, s => s.Value!, StringComparer.Ordinal));
+            }
+            catch (InvalidDataException e)
+            {
+                throw new UsageException($"{path} cannot be read as JSON: {e.InnerException?.Message ?? e.Message}");
+            }
         }
     }
 }

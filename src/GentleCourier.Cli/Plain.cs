@@ -1,4 +1,6 @@
 using System.CommandLine;
+using System.CommandLine.Parsing;
+using System.Globalization;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
@@ -51,6 +53,30 @@ internal static class Plain
     public static string Cell(string text) => Markup.Escape(Line(text));
 
     public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
+
+    /// <summary>Events a second.</summary>
+    public static string Rate(double? rate) => rate switch
+    {
+        null => "unknown", 0 => "0", < 10 => $"{rate:0.0}", _ => $"{rate:N0}",
+    };
+
+    /// <summary>Of a whole.</summary>
+    public static string Share(double? share) => share is { } known ? $"{known:0 %}" : "-";
+
+    /// <summary>A time of a command line: 90s, 10m, 2h.</summary>
+    public static TimeSpan ParseTime(ArgumentResult result)
+    {
+        var text = result.Tokens is [var token] ? token.Value : "";
+        if (text.Length > 1 && double.TryParse(text[..^1], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture,
+            out var number) && number <= 10_000)
+        {
+            if (text[^1] == 's') return TimeSpan.FromSeconds(number);
+            if (text[^1] == 'm') return TimeSpan.FromMinutes(number);
+            if (text[^1] == 'h') return TimeSpan.FromHours(number);
+        }
+        result.AddError($"'{text}' is not a time; one is like 90s, 10m or 2h");
+        return default;
+    }
 
     public static string Time(DateTimeOffset? time) => time?.ToString("yyyy-MM-dd HH:mm:ss'Z'") ?? "unknown";
 

@@ -8,13 +8,16 @@ var root = new RootCommand(
     Looks into the stores and brokers of Gentle Courier, and operates them by hand.
 
     Where they are is said by options, by the environment (COURIER_BROKER, COURIER_STORE) or by courier.json in the
-    working directory: { "broker": "sqlite:broker.db", "store": "sqlite:harbour.db" }; the former go before the latter.
+    working directory; the former go before the latter:
+      { "broker": "sqlite:broker.db", "stores": { "harbour": "sqlite:harbour.db" } }
 
-    Exit codes: 0 done; 1 it could not be done; 2 the command line is wrong; 3 `status --check` has found something.
+    Exit codes: 0 done; 1 it could not be done; 2 the command line is wrong; 3 something is wrong (`doctor`,
+    `status --check`); 4 it has taken too long (`status --wait-until`).
     Errors go to standard error; with --json, as JSON.
     """)
 {
     StatusCommand.Create(),
+    DoctorCommand.Create(),
     DeadLettersCommand.Create(),
     PublishCommand.Create(),
     SchemaCommand.Create(),

@@ -1,202 +1,129 @@
 using System.CommandLine;
+using System.Globalization;
 using GentleCourier.Engines;
-using Spectre.Console;
 
 namespace GentleCourier.Cli;
 
-/// <summary><c>courier status</c>: how full queues and outboxes are.</summary>
+/// <summary><c>courier status</c>: how queues, workers and outboxes do.</summary>
 internal static class StatusCommand
 {
-    private const int HeldShown = 10, SomethingIsWrong = 3;
-    // Shorter ones are everyday life.
-    private static readonly TimeSpan WorthSaying = TimeSpan.FromSeconds(10);
+    private const int HeldShown = 10, SomethingIsWrong = 3, TooLong = 4;
+    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
 
     public static Command Create()
     {
         var command = new Command(
             "status",
             """
-            Shows how many events wait in each queue and in each outbox, who receives, and what goes wrong.
+            Shows how full queues and outboxes are, how fast they fill and drain, who receives, and what goes wrong.
 
             Examples:
               courier status --broker sqlite:broker.db
               courier status --broker sqlite:broker.db --store sqlite:harbour.db --store sqlite:fares.db
               courier status --check || echo "somebody has to look"
+              courier status --queue fares --wait-until drained --limit 10m && ./deploy
               courier status --json | jq '.queues[] | select(.deadLetters > 0)'
             """);
         var json = Plain.JsonOption();
-        command.Options.Add(json);
+        var queues = new Option<string[]>("--queue")
+        {
+            HelpName = "NAME", Description = "Only this queue, and who receives from it; may be repeated.",
+        };
         var check = new Option<bool>("--check")
         {
             Description =
                 "Exit with 3 where a finding says that something is wrong, for health checks and deployments.",
         };
-        command.Options.Add(check);
+        var until = new Option<string?>("--wait-until")
+        {
+            HelpName = "drained",
+            Description = "First wait until nothing waits any more, in these queues and outboxes; see --limit.",
+        };
+        until.AcceptOnlyFromAmong("drained");
+        var limit = new Option<TimeSpan>("--limit")
+        {
+            HelpName = "TIME", Description = "Wait no longer, and exit with 4; such as 90s, 10m or 2h.",
+            CustomParser = Plain.ParseTime, DefaultValueFactory = _ => TimeSpan.FromMinutes(5),
+        };
+        foreach (var option in new Option[] { json, queues, check, until, limit }) command.Options.Add(option);
         var connections = new Connections().AddTo(command);
         command.SetAction(async (result, cancel) =>
         {
             await using var broker = connections.FindBroker(result);
             var stores = connections.FindStores(result);
             if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
-
-            var queues = broker is null ? null : await ReadAsync(broker, cancel);
-            var outboxes = new List<Outbox>();
-            foreach (var store in stores)
+            if (broker is not null) _ = Connections.ReportsOf(broker.Port);
+            try
             {
-                await using (store)
-                    outboxes.Add(
-                        new Outbox(store.DisplayName, await store.ReadOutboxFiguresAsync(cancel),
-                        await store.ReadHeldAsync(HeldShown, cancel)));
-            }
+                var named = result.GetValue(queues) ?? [];
+                var (status, isInTime) = result.GetValue(until) is null ? (await ReadAsync(), true)
+                    : await WaitAsync(ReadAsync, result.GetValue(limit), cancel);
+                if (status is { Broker: null, Stores.Count: 0, Unreachable: [var problem, ..] })
+                    throw new CourierException(problem.What);
+                var held = await ReadHeldAsync(status, stores, cancel);
+                if (result.GetValue(json)) StatusJson.Print(status, held);
+                else StatusText.Print(status, held);
+                return !isInTime ? TooLong : status.Unreachable.Count > 0 ? 1
+                    : result.GetValue(check) && status.Findings.Any(f => f.IsWrong) ? SomethingIsWrong : 0;
 
-            List<Finding> findings =
-            [
-                .. queues is null ? [] : Findings.Of(queues.Topology, queues.Figures, queues.Workers),
-                .. outboxes.SelectMany(o => Findings.Of(o.Store, o.Figures)),
-            ];
-            if (result.GetValue(json)) PrintJson(queues, outboxes, findings);
-            else Print(queues, outboxes, findings);
-            return result.GetValue(check) && findings.Exists(f => f.IsWrong) ? SomethingIsWrong : 0;
+                async Task<CourierStatus> ReadAsync() => Only(named, await CourierStatus.ReadAsync(
+                    broker?.Port, [.. stores.Select(s => (s.Name, s.Port))], cancel));
+            }
+            finally
+            {
+                foreach (var store in stores) await store.DisposeAsync();
+            }
         });
         return command;
     }
 
-    private static async Task<Queues> ReadAsync(IBroker broker, CancellationToken cancel)
+    private static CourierStatus Only(string[] queues, CourierStatus status)
     {
-        var reports = Connections.ReportsOf(broker);
-        return new Queues(
-            broker.DisplayName, await reports.ReadFiguresAsync(cancel), await reports.ReadTopologyAsync(cancel),
-            broker.Register is { } register ? await register.ReadWorkersAsync(cancel) : null);
-    }
-
-    private sealed record Queues(string Broker, IReadOnlyList<QueueFigures> Figures, Topology Topology,
-        IReadOnlyList<WorkerFigures>? Workers)
-    {
-        public IEnumerable<string> TypesOf(string queue) =>
-            Topology.Routes.Where(r => r.Queue == queue).Select(r => r.Type);
-    }
-
-    private sealed record Outbox(string Store, OutboxFigures Figures, IReadOnlyList<HeldEvent> Held);
-
-    private static void Print(Queues? queues, List<Outbox> outboxes, List<Finding> findings)
-    {
-        if (queues is not null)
+        if (queues.Length == 0 || status.Broker is not { } broker) return status;
+        if (queues.Except(broker.Queues.Select(q => q.Queue)).FirstOrDefault() is { } unknown)
+            throw new CourierException($"{broker.Broker} has no queue '{unknown}'; it has "
+                + string.Join(", ", broker.Queues.Select(q => q.Queue)));
+        return status with
         {
-            AnsiConsole.WriteLine($"broker {queues.Broker}");
-            var table = Plain.Table(("queue", false), ("ready", true), ("in hand", true), ("scheduled", true),
-                ("dead letters", true), ("oldest", true));
-            foreach (var f in queues.Figures)
+            Broker = broker with
             {
-                table.AddRow(
-                    f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled),
-                        Plain.Number(f.DeadLetters),
-                    Plain.Age(f.OldestAge));
-            }
-            if (queues.Figures.Count == 0)
-                AnsiConsole.WriteLine(
-                "  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
-            else AnsiConsole.Write(table);
-            AnsiConsole.WriteLine();
-            foreach (var type in queues.Topology.Routes.GroupBy(r => r.Type, r => r.Queue))
-                AnsiConsole.WriteLine($"  {Plain.Line(type.Key)} goes to {string.Join(", ", type)}");
-            foreach (var queue in queues.Topology.Queues.Where(q => !queues.TypesOf(q).Any()))
-                AnsiConsole.WriteLine($"  nothing goes to {queue}: it has no route");
-            AnsiConsole.WriteLine();
-            Print(queues.Workers);
-        }
-        foreach (var outbox in outboxes)
-        {
-            if (queues is not null || outbox != outboxes[0]) AnsiConsole.WriteLine();
-            Print(outbox);
-        }
-        AnsiConsole.WriteLine();
-        Print(findings);
+                Queues = [.. broker.Queues.Where(q => queues.Contains(q.Queue))],
+                Workers = broker.Workers is null ? null : [.. broker.Workers
+                    .Select(w => w with { Receivers = [.. w.Receivers.Where(r => queues.Contains(r.Queue))] })
+                    .Where(w => w.Receivers.Count > 0)],
+            },
+        };
     }
 
-    private static void Print(IReadOnlyList<WorkerFigures>? workers)
+    /// <summary>Looks once a second until nothing waits, and tells people how many do.</summary>
+    private static async Task<(CourierStatus Status, bool IsInTime)> WaitAsync(
+        Func<Task<CourierStatus>> read, TimeSpan limit, CancellationToken cancel)
     {
-        if (workers is not { Count: > 0 })
+        using var timer = new PeriodicTimer(LookEvery);
+        var (began, said) = (DateTime.UtcNow, "");
+        while (true)
         {
-            AnsiConsole.WriteLine(
-                workers is null ? "workers unknown: this broker keeps no register" : "workers: none receives");
-            return;
-        }
-        var table = Plain.Table(("worker", false), ("queue", false), ("prefetch", true), ("parallel", true),
-            ("in hand", true), ("handled", true), ("failed", true), ("longest", true), ("seen", true));
-        foreach (var worker in workers)
-        {
-            foreach (var r in worker.Receivers)
-            {
-                table.AddRow(
-                    Plain.Cell(worker.Worker), Plain.Cell(r.Queue), Plain.Cell(r.Prefetch), Plain.Number(r.Parallel),
-                    Plain.Number(r.InHand), Plain.Number(r.Handled), Plain.Number(r.Failed), Plain.Age(r.Longest),
-                    Plain.Age(worker.Seen));
-            }
-        }
-        AnsiConsole.Write(table);
-    }
-
-    private static void Print(List<Finding> findings)
-    {
-        if (findings.Count == 0) AnsiConsole.WriteLine("findings: none");
-        foreach (var finding in findings.OrderByDescending(f => f.IsWrong))
-        {
-            AnsiConsole.WriteLine($"{(finding.IsWrong ? "wrong" : "note")} {finding.Code}: {Plain.Line(finding.What)}");
-            AnsiConsole.WriteLine($"  next: {Plain.Line(finding.Next)}");
+            var status = await read();
+            if (status.IsDrained) return (status, true);
+            if (DateTime.UtcNow - began >= limit) return (status, false);
+            var waiting = string.Join(", ", status.Queues.Where(q => q.Figures.Waiting != 0)
+                .Select(q => $"{q.Figures.Queue} {Plain.Number(q.Figures.Waiting)}")
+                .Concat(status.Stores.Where(s => s.Outbox.Waiting > 0)
+                    .Select(s => $"outbox of {s.Store} {Plain.Number(s.Outbox.Waiting)}"))
+                .Concat(status.Unreachable.Select(f => f.What)));
+            if (waiting != said) await Console.Error.WriteLineAsync($"waiting: {Plain.Line(waiting)}");
+            said = waiting;
+            await timer.WaitForNextTickAsync(cancel);
         }
     }
 
-    private static void Print(Outbox outbox)
+    private static async Task<Dictionary<string, IReadOnlyList<HeldEvent>>> ReadHeldAsync(
+        CourierStatus status, List<Named<IStorePort>> stores, CancellationToken cancel)
     {
-        var f = outbox.Figures;
-        AnsiConsole.WriteLine($"outbox of {outbox.Store}");
-        AnsiConsole.WriteLine(
-            $"  waiting {Plain.Number(f.Waiting)}, of these held {Plain.Number(f.Held)}; refused "
-            + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
-        AnsiConsole.WriteLine(
-            f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
-        if (f.OldestSnapshot > WorthSaying)
-        {
-            AnsiConsole.WriteLine(
-                $"  oldest snapshot {Plain.Age(f.OldestSnapshot)} ({Plain.Line(f.SnapshotHolder!)}): until it ends, "
-                + $"what is deleted stays; about {Plain.Number(f.DeadRows)} dead rows in the outbox");
-        }
-        if (f.LastError is not null) AnsiConsole.WriteLine($"  last error: {Plain.Line(f.LastError)}");
-        foreach (var held in outbox.Held)
-        {
-            var fate = held.Due is { } due ? $"tried {held.Attempts} times, again at {Plain.Time(due)}" : "refused";
-            AnsiConsole.WriteLine(
-                $"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
-        }
-        if (outbox.Held.Count == HeldShown)
-            AnsiConsole.WriteLine($"  (the first {HeldShown} that are held or refused)");
+        var held = new Dictionary<string, IReadOnlyList<HeldEvent>>();
+        foreach (var store in stores)
+            if (status.Stores.Any(s => s.Store == store.Name && s.Outbox.Held + s.Outbox.Refused > 0))
+                held[store.Name] = await store.Port.ReadHeldAsync(HeldShown, cancel);
+        return held;
     }
-
-    private static void PrintJson(Queues? queues, List<Outbox> outboxes, List<Finding> findings) => Plain.PrintJson(new
-    {
-        broker = queues?.Broker,
-        queues = queues?.Figures.Select(f => new
-        {
-            name = f.Queue, f.Ready, f.InHand, f.Scheduled, f.DeadLetters, oldestAgeSeconds = f.OldestAge?.TotalSeconds,
-                types = queues.TypesOf(f.Queue),
-        }),
-        workers = queues?.Workers?.Select(w => new
-        {
-            w.Worker, w.Version, w.Since, seenSecondsAgo = w.Seen.TotalSeconds, receivers = w.Receivers.Select(r => new
-            {
-                r.Queue, r.Types, r.Prefetch, r.Parallel, r.InHand, r.Running, r.Handled, r.Failed,
-                longestSeconds = r.Longest?.TotalSeconds, timeLimitSeconds = r.TimeLimit?.TotalSeconds, r.Brake,
-                brakedForSeconds = r.BrakedFor?.TotalSeconds, r.Problem,
-            }),
-        }),
-        findings,
-        outboxes = outboxes.Select(o => new
-        {
-            store = o.Store, o.Figures.Waiting, o.Figures.Held, o.Figures.Refused,
-                oldestAgeSeconds = o.Figures.OldestAge?.TotalSeconds,
-            o.Figures.Relay, o.Figures.LastError, o.Figures.DeadRows,
-            oldestSnapshotSeconds = o.Figures.OldestSnapshot?.TotalSeconds, o.Figures.SnapshotHolder,
-            heldEvents = o.Held,
-        }),
-    });
 }

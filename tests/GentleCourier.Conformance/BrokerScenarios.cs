@@ -21,7 +21,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await fares.SettledAsync([.. taken.Select(d => new Settlement(d, Outcome.Accepted))]);
         await fares.DisposeAsync();
 
-        var figures = await broker.Reports!.ReadFiguresAsync();
+        var figures = (await broker.Reports!.ReadFiguresAsync()).Queues;
         Assert.Equal([("deck-count", 2), ("fares", 0), ("notices", 0)], figures.Select(f => (f.Queue, (int)f.Ready!)));
     }
 
@@ -77,7 +77,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
             ]),
             Assert.True);
 
-        var figures = (await broker.Reports!.ReadFiguresAsync())[0];
+        var figures = (await broker.Reports!.ReadFiguresAsync()).Queues[0];
         Assert.Equal((1, 0, 1, 1),
             ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!, (int)figures.DeadLetters!));
         Assert.Equal(TimeSpan.FromSeconds(2), figures.OldestAge);
@@ -131,7 +131,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         foreach (var outcome in outcomes)
             Assert.Equal([false], await first.SettledAsync([new(held[1], outcome)]));
         Assert.Equal([false], await first.RenewAsync([held[1]], CancellationToken.None));
-        Assert.Equal(3, (await broker.Reports!.ReadFiguresAsync())[0].InHand);
+        Assert.Equal(3, (await broker.Reports!.ReadFiguresAsync()).Queues[0].InHand);
 
         Assert.Equal([true], await first.SettledAsync([new(held[0], Outcome.Accepted)]));
         Assert.Equal(
@@ -183,7 +183,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => waiting);
         await broker.PublishAsync([Crossing.TapEvent(1)]);
-        Assert.Equal(1, (await broker.Reports!.ReadFiguresAsync())[0].Ready);
+        Assert.Equal(1, (await broker.Reports!.ReadFiguresAsync()).Queues[0].Ready);
     }
 
     [Fact]
@@ -249,8 +249,8 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await receiving.WaitAsync(Crossing.Limit);
         Assert.Equal(Enumerable.Range(0, Count), seen.Order());
         Assert.Equal(
-            (0, 0), ((int)(await crossing.Reports.ReadFiguresAsync())[0].Ready!,
-            (int)(await crossing.Reports.ReadFiguresAsync())[0].InHand!));
+            (0, 0), ((int)(await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready!,
+            (int)(await crossing.Reports.ReadFiguresAsync()).Queues[0].InHand!));
     }
 
     [Fact]

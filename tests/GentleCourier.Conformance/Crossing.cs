@@ -130,7 +130,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         Publishing.Marking.Of([.. rows.Take(results.Length)], results, _ => after);
 
     public async Task<QueueFigures> FiguresAsync(string queue) =>
-        (await Reports.ReadFiguresAsync()).Single(f => f.Queue == queue);
+        (await Reports.ReadFiguresAsync()).Queues.Single(f => f.Queue == queue);
 
     /// <summary>Waits until everything published by the harbour has been relayed, and all taps are settled.</summary>
     public Task SettledAsync(int deadLetters = 0) => UntilAsync(

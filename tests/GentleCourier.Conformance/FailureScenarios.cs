@@ -49,6 +49,8 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             courier => courier.Receive("taps", queue =>
             {
                 queue.Handle<Tap, TapReceiver>();
+                // Simulated time runs far ahead of a busy machine, and leases would end before their events were taken.
+                if (clock is not null) queue.Options.Lease = TimeSpan.FromHours(1);
                 bind?.Invoke(queue);
             }),
             services: services =>
@@ -106,7 +108,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var back = clock.GetUtcNow().AddHours(1);
-        var (tries, handled, reports) = (0, new ConcurrentDictionary<int, int>(), new Reports());
+        var (tries, seen, handled, reports) = (0, 0, new ConcurrentDictionary<int, int>(), new Reports());
         var log = new Log
         {
             OnTap = (delivery, _) =>
@@ -127,8 +129,11 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(
             () =>
             {
-                clock.Advance(TimeSpan.FromSeconds(clock.GetUtcNow() < back ? 10 : 1));
-                return Task.FromResult(handled.Count == 300);
+                // After the hour time passes only where nothing else does.
+                if (clock.GetUtcNow() < back || handled.Count == seen)
+                    clock.Advance(TimeSpan.FromSeconds(clock.GetUtcNow() < back ? 10 : 1));
+                seen = handled.Count;
+                return Task.FromResult(seen == 300);
             },
             "all are handled");
         await crossing.SettledAsync(deadLetters: 0);
@@ -198,7 +203,8 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, new Log(), reports, clock: clock);
         var broker = crossing.AnotherBroker(clock);
         await broker.PublishAsync([Crossing.ChargedEvent(1)]);
-        await Crossing.UntilAsync(async () => (await broker.Reports!.ReadFiguresAsync())[0].Scheduled == 1, "it waits");
+        await Crossing.UntilAsync(
+            async () => (await broker.Reports!.ReadFiguresAsync()).Queues[0].Scheduled == 1, "it waits");
         clock.Advance(TimeSpan.FromHours(23));
         await Crossing.UntilAsync(() => Task.FromResult(
             reports.Lines.Count(l => l.StartsWith("Queue taps: test.charged c1 goes back", StringComparison.Ordinal))
@@ -311,7 +317,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             async () =>
             {
                 clock.Advance(TimeSpan.FromSeconds(1));
-                worker = (await broker.Register!.ReadWorkersAsync()).SingleOrDefault();
+                worker = (await broker.Reports!.ReadFiguresAsync()).Workers!.SingleOrDefault();
                 return worker is { Receivers: [{ Handled: 8 }] };
             },
             "it says that it has handled eight");
@@ -325,13 +331,13 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
 
         // One that is killed says nothing any more.
         await broker.Register!.BeatAsync(worker with { Id = "another" }, TimeSpan.FromSeconds(35));
-        Assert.Equal(2, (await broker.Register!.ReadWorkersAsync()).Count);
+        Assert.Equal(2, (await broker.Reports!.ReadFiguresAsync()).Workers!.Count);
         clock.Advance(TimeSpan.FromSeconds(36));
-        Assert.DoesNotContain(await broker.Register!.ReadWorkersAsync(), w => w.Id == "another");
+        Assert.DoesNotContain((await broker.Reports!.ReadFiguresAsync()).Workers!, w => w.Id == "another");
 
         finish.SetResult();
         await fares.StopAsync().WaitAsync(Crossing.Limit);
-        Assert.Empty(await broker.Register!.ReadWorkersAsync());
+        Assert.Empty((await broker.Reports!.ReadFiguresAsync()).Workers!);
     }
 
     [Fact]

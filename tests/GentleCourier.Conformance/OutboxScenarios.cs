@@ -111,7 +111,7 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour");
         await Task.WhenAll(Enumerable.Range(0, 100).Select(i => Task.Run(() => harbour.PublishAsync(new Tap(i)))));
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 100, "all are relayed");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 100, "all are relayed");
         var numbers = (await crossing.Reports.PeekAsync("taps", 1000)).Select(e => Crossing.NumberOf(e.Json));
         Assert.Equal(Enumerable.Range(0, 100), numbers.Order());
     }

@@ -23,7 +23,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         var broker = crossing.Broker();
         await Crossing.UntilAsync(
-            async () => (await broker.Reports!.ReadFiguresAsync())[0].Ready == 2, "the others are relayed");
+            async () => (await broker.Reports!.ReadFiguresAsync()).Queues[0].Ready == 2, "the others are relayed");
         Assert.Equal([3, 5], (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
@@ -34,7 +34,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         // Once it has a route everything follows, in order.
         await crossing.RouteAsync(("test.charged", "taps"));
         await Crossing.UntilAsync(
-            async () => (await broker.Reports!.ReadFiguresAsync())[0].Ready == 5, "the held ones are relayed");
+            async () => (await broker.Reports!.ReadFiguresAsync()).Queues[0].Ready == 5, "the held ones are relayed");
         Assert.Equal(
             [3, 5, 1, 2, 4], (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
         await Crossing.UntilAsync(
@@ -54,7 +54,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await AddAsync(harbour.Store(), large, Crossing.TapEvent(2, "a"));
 
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 1, "the other is relayed");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 1, "the other is relayed");
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
         var refused = Assert.Single(await harbour.Store().ReadHeldAsync(10));
@@ -171,7 +171,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         await crossing.RouteAsync(("test.tap", "taps"));
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 10, "the broker has them");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 10, "the broker has them");
         await Crossing.UntilAsync(async () => (
             await harbour.Store().ReadOutboxFiguresAsync()) is { Waiting: 0, LastError: null }, "the error is gone");
     }
@@ -186,17 +186,17 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         using (var rig = new Rig(crossing, "relay", "harbour", $"Rig:Fault={FaultPoint.PublishedNotMarked}"))
             Assert.Equal(Rig.Killed, await rig.EndsAsync());
-        Assert.Equal(20, (await crossing.Reports.ReadFiguresAsync())[0].Ready);
+        Assert.Equal(20, (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready);
         Assert.Equal(20, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
 
         await crossing.StartAsync("harbour");
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 40, "all have been published twice");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 40, "all have been published twice");
         var log = new Log();
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0] is { Ready: 0, InHand: 0 }, "all are settled");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0] is { Ready: 0, InHand: 0 }, "all are settled");
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
         Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
@@ -245,7 +245,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         await harbour.PublishAsync(new Tap(1));
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync())[0].Ready == 1, "the leader relays");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 1, "the leader relays");
         // On a busy machine its lease may be over for a moment, and nobody's; it is never the other's while it lives.
         Assert.True((await harbour.Store().ReadOutboxFiguresAsync()).Relay is var leader
             && (leader is null || leader == first), leader);

@@ -26,4 +26,6 @@ public sealed class RelayTests : RelayScenarios<Databases>;
 
 public sealed class StandstillTests : StandstillScenarios<Databases>;
 
+public sealed class WatchingTests : WatchingScenarios<Databases>;
+
 public sealed class UpgradeTests : UpgradeScenarios<Databases>;

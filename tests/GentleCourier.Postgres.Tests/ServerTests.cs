@@ -215,7 +215,7 @@ public sealed class ServerTests
             async () => (await PatientlyAsync(() => harbour.Store().ReadOutboxFiguresAsync())).Waiting == 0
                 && (await PatientlyAsync(
                     () => fares.Services.GetRequiredService<IBroker>().Reports!.ReadFiguresAsync()))
-                    .Single() is { Ready: 0, InHand: 0, Scheduled: 0 },
+                    .Queues.Single() is { Ready: 0, InHand: 0, Scheduled: 0 },
             "all is handled");
         var ledger = Ledger.Balance(
             (await Crossing.NumbersAsync(harbour.Store(), "SELECT number FROM tap")).Select(n => $"{n}"),

@@ -26,6 +26,8 @@ public sealed class RelayTests : RelayScenarios<Folder>;
 
 public sealed class StandstillTests : StandstillScenarios<Folder>;
 
+public sealed class WatchingTests : WatchingScenarios<Folder>;
+
 public sealed class UpgradeTests : UpgradeScenarios<Folder>;
 
 internal static class CrossingFiles

@@ -1,16 +1,14 @@
 using CsCheck;
-using GentleCourier.Engines;
 
 namespace GentleCourier.Tests;
 
 public sealed class FindingsTests
 {
-    private static readonly Topology Ferry = new(
-        ["deck-count", "fares", "notices"],
-        [new("boarded", "deck-count"), new("boarded", "fares"), new("departed", "notices")]);
-
-    private static QueueFigures Queue(string name, long ready = 0, long dead = 0) =>
-        new(name, ready, 0, 0, dead, ready > 0 ? TimeSpan.FromMinutes(15) : null);
+    private static QueueFigures Queue(string name, long ready = 0, long dead = 0, params string[] types) =>
+        new(name, ready, 0, 0, dead, ready > 0 ? TimeSpan.FromMinutes(15) : null)
+        {
+            Types = types.Length > 0 ? types : [name == "notices" ? "departed" : "boarded"],
+        };
 
     private static WorkerFigures Worker(params ReceiverFigures[] receivers) =>
         new("1", "pier/7", "1.0", DateTimeOffset.UnixEpoch, receivers);
@@ -20,19 +18,31 @@ public sealed class FindingsTests
     private static readonly WorkerFigures Everybody =
         Worker(Receives("deck-count"), Receives("fares"), Receives("notices", "departed"));
 
+    private static IReadOnlyList<Finding> Find(QueueFigures[] queues, params WorkerFigures[]? workers) =>
+        Findings.Of(new BrokerFigures("sqlite:broker.db", DateTimeOffset.UnixEpoch, queues, workers));
+
+    /// <summary>What a queue counted, ten seconds apart, with so many of each in a second.</summary>
+    private static IReadOnlyList<QueueCounts> Counts(long came, long accepted, long failed = 0, long aside = 0) =>
+        [.. Enumerable.Range(0, 10).Select(i => new QueueCounts(DateTimeOffset.UnixEpoch.AddSeconds(10 * i),
+            10 * i * came, 10 * i * accepted, 10 * i * failed, 10 * i * aside))];
+
     [Fact]
     public void All_is_well_where_somebody_receives_from_every_queue() =>
-        Assert.Empty(Findings.Of(Ferry, [Queue("deck-count", 5), Queue("fares"), Queue("notices")], [Everybody]));
+        Assert.Empty(Find([Queue("deck-count", 5), Queue("fares"), Queue("notices")], Everybody));
 
     [Fact]
     public void Events_wait_and_nobody_receives()
     {
-        var finding = Assert.Single(Findings.Of(Ferry, [Queue("fares", 5_008)], []));
-        Assert.Equal(("queue-unreceived", true), (finding.Code, finding.IsWrong));
-        Assert.Equal("5,008 events wait in queue fares, the oldest for 15 min, and nobody receives from it",
-            finding.What);
+        var finding = Assert.Single(Find([Queue("fares", 5_008)]));
+        Assert.Equal(("queue-unreceived", true, TimeSpan.FromMinutes(15)),
+            (finding.Code, finding.IsWrong, finding.For));
+        Assert.Equal("queue fares has 5,008 events waiting, the oldest for 15 min; nobody receives from it", finding.What);
+        // It is said how fast it gathers more, where that is known.
+        finding = Assert.Single(Find([Queue("fares", 5_008) with { History = Counts(came: 3, accepted: 0) }]));
+        Assert.Equal("queue fares has 5,008 events waiting, the oldest for 15 min, and 3 a second come; nobody "
+            + "receives from it", finding.What);
         // Where nobody knows who receives, nothing is said of it.
-        Assert.Empty(Findings.Of(Ferry, [Queue("fares", 5_008)], null));
+        Assert.Empty(Find([Queue("fares", 5_008)], null));
     }
 
     /// <summary>
@@ -43,14 +53,74 @@ public sealed class FindingsTests
     [InlineData(true)]
     public void A_worker_on_a_queue_with_a_similar_name_is_named_with_the_right_one(bool hasMadeItsOwn)
     {
-        var topology = hasMadeItsOwn
-            ? new Topology([.. Ferry.Queues, "fares-"], [.. Ferry.Routes, new("boarded", "faers")]) : Ferry;
-        var found = Findings.Of(topology, [Queue("fares", 5_008)], [Worker(Receives("faers"))]);
+        var its = Queue("faers") with { Types = hasMadeItsOwn ? ["boarded"] : [] };
+        var found = Find([Queue("fares", 5_008), its], Worker(Receives("faers")));
         var misspelt = Assert.Single(found, f => f.Code == "queue-misspelt");
-        Assert.Equal("nobody receives from queue fares, where 5,008 events wait, but worker pier/7 receives the same "
-            + "type from faers: a slip in a name?", misspelt.What);
+        Assert.Equal("nobody receives from queue fares, which has 5,008 events waiting, but worker pier/7 receives the "
+            + "same type from faers: a slip in a name?", misspelt.What);
         Assert.Equal(!hasMadeItsOwn, found.Any(f => f.Code == "receiver-unrouted"
             && f.What.EndsWith("there is a queue fares", StringComparison.Ordinal)));
+    }
+
+    [Fact]
+    public void A_receiver_that_nothing_goes_to_is_found()
+    {
+        var found = Assert.Single(Find([Queue("fares") with { Types = [] }], Worker(Receives("fares"))));
+        Assert.Equal(("receiver-unrouted", "courier schema apply broker --route boarded=fares"),
+            (found.Code, found.Next));
+    }
+
+    [Fact]
+    public void A_queue_that_grows_is_found_with_how_large_it_will_be_and_how_many_workers_it_takes()
+    {
+        var busy = Receives("fares") with { Utilisation = 1 };
+        var finding = Assert.Single(Find(
+            [Queue("fares", 3_000) with { History = Counts(came: 120, accepted: 80) }], Worker(busy), Worker(busy)));
+        Assert.Equal("queue-growing", finding.Code);
+        Assert.Equal("queue fares never catches up: 120 a second come, 80 a second are handled by 2 workers; 3,000 "
+            + "wait, and in an hour it will be about 147,000", finding.What);
+        Assert.Equal("at least 4 workers like these keep up, and catch up within 5 min", finding.Next);
+        // Nothing of the kind is said of one that drains.
+        Assert.Empty(Find([Queue("fares", 3_000) with { History = Counts(came: 80, accepted: 120) }], Worker(busy)));
+    }
+
+    [Fact]
+    public void A_storm_of_failures_and_dead_letters_that_rise_are_found()
+    {
+        var found = Find([Queue("fares", 10, dead: 33) with { History = Counts(came: 1, accepted: 1, 9, aside: 0) }],
+            Worker(Receives("fares")));
+        Assert.Equal(["redelivery-storm", "dead-letters"], found.Select(f => f.Code));
+        Assert.Equal("of queue fares 9 a second attempts fail, and 1 a second events are handled: most of the work is "
+            + "for nothing", found[0].What);
+        found = Find([Queue("fares", 10, dead: 33) with { History = Counts(came: 9, accepted: 8, 1, aside: 1) }],
+            Worker(Receives("fares")));
+        var rising = Assert.Single(found);
+        Assert.Equal(("dead-letters-rising", true), (rising.Code, rising.IsWrong));
+        Assert.Equal("queue fares has set aside 90 events in the last 90 s; dead letters in all: 33", rising.What);
+    }
+
+    [Fact]
+    public void A_worker_that_hoards_while_another_idles_is_found_with_the_prefetch_to_choose()
+    {
+        var hoarder = Receives("fares") with { InHand = 18, Running = 1, Longest = TimeSpan.FromSeconds(20) };
+        var found = Assert.Single(Find([Queue("fares")], Worker(hoarder),
+            Worker(Receives("fares")) with { Worker = "quay/9" }));
+        Assert.Equal(("worker-hoarding", true), (found.Code, found.IsWrong));
+        Assert.Equal("worker pier/7 holds 17 events of queue fares that it has no handler free for, while worker quay/9 "
+            + "has nothing to do", found.What);
+        Assert.Equal("set Courier:Receivers:fares:Prefetch to 1, or leave it self-tuned", found.Next);
+        // Alone, it does no harm; nor where the other has its share, or cannot take one.
+        Assert.Empty(Find([Queue("fares")], Worker(hoarder)));
+        Assert.Empty(Find([Queue("fares")], Worker(hoarder), Worker(hoarder)));
+    }
+
+    [Fact]
+    public void Clocks_apart_are_found()
+    {
+        var late = Worker(Receives("fares")) with { Ahead = TimeSpan.FromMinutes(-61) };
+        Assert.Equal("the clock of worker pier/7 is 61 min behind the broker's",
+            Assert.Single(Find([Queue("fares")], late)).What);
+        Assert.Empty(Find([Queue("fares")], late with { Ahead = TimeSpan.FromSeconds(-1) }));
     }
 
     [Fact]
@@ -62,16 +132,16 @@ public sealed class FindingsTests
             Problem = "nothing listens there", Longest = TimeSpan.FromMinutes(11),
         };
         var newer = Worker(Receives("fares")) with { Version = "1.1" };
-        var found = Findings.Of(Ferry, [Queue("fares", dead: 3)], [Worker(receiver), newer]);
-        Assert.Equal(["queue-braked", "link-failing", "handler-long", "versions-differ", "dead-letters"],
+        var found = Find([Queue("fares", dead: 3)], Worker(receiver), newer);
+        Assert.Equal(["dead-letters", "queue-braked", "link-failing", "handler-long", "versions-differ"],
             found.Select(f => f.Code));
         Assert.Equal("worker pier/7 has braked queue fares for 3 min: events of type boarded fail with "
-            + "HttpRequestException", found[0].What);
-        Assert.Equal([true, true, true, false, false], found.Select(f => f.IsWrong));
+            + "HttpRequestException", found[1].What);
+        Assert.Equal([false, true, true, true, false], found.Select(f => f.IsWrong));
         // With a limit, it is found near that.
         var limited = receiver with { TimeLimit = TimeSpan.FromMinutes(12), Brake = null, Problem = null };
-        Assert.False(Assert.Single(Findings.Of(Ferry, [], [Worker(limited)])).IsWrong);
-        Assert.Empty(Findings.Of(Ferry, [], [Worker(limited with { TimeLimit = TimeSpan.FromHours(1) })]));
+        Assert.False(Assert.Single(Find([Queue("fares")], Worker(limited))).IsWrong);
+        Assert.Empty(Find([Queue("fares")], Worker(limited with { TimeLimit = TimeSpan.FromHours(1) })));
     }
 
     [Fact]
@@ -79,10 +149,14 @@ public sealed class FindingsTests
     {
         var outbox = new OutboxFigures(7, 2, 1, TimeSpan.FromMinutes(2), null, "the broker is away")
         {
-            OldestSnapshot = TimeSpan.FromHours(3), SnapshotHolder = "process 7, user owner", DeadRows = 9,
+            OldestSnapshot = TimeSpan.FromHours(3), SnapshotHolder = "process 7, user owner", DeadRows = 900_000,
         };
-        Assert.Equal(["outbox-unrelayed", "outbox-stopped", "outbox-held", "outbox-refused", "snapshot-held"],
-            Findings.Of("sqlite:harbour.db", outbox).Select(f => f.Code));
+        var found = Findings.Of("sqlite:harbour.db", outbox);
+        Assert.Equal(["outbox-unrelayed", "outbox-stopped", "outbox-held", "outbox-refused", "snapshot-held",
+            "dead-rows"], found.Select(f => f.Code));
+        Assert.Equal(TimeSpan.FromMinutes(2), found[0].For);
+        Assert.StartsWith("at most 7 events", Findings.Of("sqlite:harbour.db",
+            outbox with { Precision = Precision.AtMost })[0].What, StringComparison.Ordinal);
         Assert.Empty(Findings.Of("sqlite:harbour.db", new OutboxFigures(7, 0, 0, TimeSpan.Zero, "pier/7", null)));
     }
 

@@ -10,12 +10,17 @@ public sealed class WorkerJsonTests
         var receiver = new ReceiverFigures("fares", ["boarded"], "self-tuned", 2)
         {
             InHand = 5, Running = 2, Handled = 7_000_000_000, Failed = 3, Longest = TimeSpan.FromSeconds(4.5),
-            Brake = "the tide", BrakedFor = TimeSpan.FromDays(2),
+            Brake = "the tide", BrakedFor = TimeSpan.FromDays(2), Utilisation = 0.75,
+            HandlingTimes = new Histogram(-3, [1, 0, 7]),
         };
-        var written = new WorkerFigures("1", "pier/7", "1.0", DateTimeOffset.UnixEpoch, [receiver]);
-        var read = WorkerJson.Read(WorkerJson.Write(written), TimeSpan.FromSeconds(3))!;
-        Assert.Equal(TimeSpan.FromSeconds(3), read.Seen);
-        Assert.Equal(written, read with { Seen = default, Receivers = written.Receivers });
+        var seen = DateTimeOffset.UnixEpoch.AddDays(1);
+        var written = new WorkerFigures("1", "pier/7", "1.0", DateTimeOffset.UnixEpoch, [receiver])
+        {
+            Said = seen.AddSeconds(-61),
+        };
+        var read = WorkerJson.Read(WorkerJson.Write(written), seen, seen.AddSeconds(3))!;
+        Assert.Equal((3, -61), (read.Seen.TotalSeconds, read.Ahead!.Value.TotalSeconds));
+        Assert.Equal(written, read with { Seen = default, Ahead = null, Receivers = written.Receivers });
         Assert.Equal(receiver, Assert.Single(read.Receivers) with { Types = receiver.Types });
         Assert.Equal(["boarded"], read.Receivers[0].Types);
     }
@@ -28,6 +33,14 @@ public sealed class WorkerJsonTests
     [InlineData("{}")]
     [InlineData("""{"id":"1","worker":"w","version":"1","since":"2031-06-14T06:00:00Z"}""")]
     [InlineData("""{"id":"1","worker":"w","version":"1","since":"2031-06-14T06:00:00Z","receivers":[{"queue":"q"}]}""")]
+    [InlineData("""
+        {"id":"1","worker":"w","version":"1","receivers":[{"queue":"q","types":[],"prefetch":"1",
+        "handlingTimes":{"first":2000000000,"counts":[1]}}]}
+        """)]
+    [InlineData("""
+        {"id":"1","worker":"w","version":"1","receivers":[{"queue":"q","types":[],"prefetch":"1",
+        "waitingTimes":{"first":0}}]}
+        """)]
     public void What_cannot_be_read_is_left_out(string json) =>
-        Assert.Empty(WorkerJson.Sorted([WorkerJson.Read(json, default)]));
+        Assert.Empty(WorkerJson.Sorted([WorkerJson.Read(json, default, default)]));
 }

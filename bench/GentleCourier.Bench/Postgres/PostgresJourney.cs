@@ -59,7 +59,7 @@ internal sealed class PostgresJourney : IBenchmark
             await outbox.AddAndCommitAsync(transaction, tap);
         }
         while ((await store.ReadOutboxFiguresAsync()).Waiting > 0 || (
-            await broker.Reports!.ReadFiguresAsync())[0] is not { Ready: 0, InHand: 0 }) await Task.Delay(20);
+            await broker.Reports!.ReadFiguresAsync()).Queues[0] is not { Ready: 0, InHand: 0 }) await Task.Delay(20);
         return Workshop.Rate(Events, began);
     }
 

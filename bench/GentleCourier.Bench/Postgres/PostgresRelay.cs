@@ -45,7 +45,7 @@ internal sealed class PostgresRelay(bool oneDatabase) : IBenchmark
 
         var began = Stopwatch.GetTimestamp();
         await host.StartAsync();
-        while ((await broker.Reports!.ReadFiguresAsync()).Single().Ready < events) await Task.Delay(5);
+        while ((await broker.Reports!.ReadFiguresAsync()).Queues.Single().Ready < events) await Task.Delay(5);
         return Workshop.Rate(events, began);
     }
 

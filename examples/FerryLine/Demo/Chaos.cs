@@ -77,7 +77,7 @@ internal static class Chaos
                     AnsiConsole.MarkupLine(
                         $"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  "
                         + $"{Killed() + serverKilled,4} kills  [grey]waiting: "
-                        + string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled}"))
+                        + string.Join("  ", figures.Queues.Select(f => $"{f.Queue} {f.Waiting}"))
                         + "[/]");
                 }
             }
@@ -118,7 +118,7 @@ internal static class Chaos
                     settings.Add(("ASPNETCORE_URLS", $"{harbours[^1]}"));
                 }
                 if (kind is "publisher" or "fares" or "notices") settings.Add(("Courier:Relay:Enabled", "false"));
-                services.Start(program, $"{kind}-{i}", settings);
+                services.Start(program, $"{kind}-{i}", more: settings);
             }
         }
         return harbours;

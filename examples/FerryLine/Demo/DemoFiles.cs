@@ -1,3 +1,4 @@
+using System.Text.Json;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
@@ -12,6 +13,8 @@ namespace FerryLine.Demo;
 internal sealed class DemoFiles : IDisposable
 {
     private static readonly string[] Services = ["broker", "harbour", "fares", "deckcount", "notices"];
+
+    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
 
     private readonly bool keep;
     private readonly IEngine engine;
@@ -28,6 +31,7 @@ internal sealed class DemoFiles : IDisposable
         if (engineName == "sqlite")
         {
             engine = new SqliteEngine();
+            WriteSettings();
             return;
         }
         engine = new PostgresEngine();
@@ -39,6 +43,7 @@ internal sealed class DemoFiles : IDisposable
         // The services read it from their environment.
         Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
         foreach (var service in Services) server.Create(service);
+        WriteSettings();
     }
 
     /// <summary>The engines that a run may choose.</summary>
@@ -72,6 +77,15 @@ internal sealed class DemoFiles : IDisposable
     public IBroker OpenBroker() => engine.CreateBroker(Parse(Broker), TimeProvider.System);
 
     public IStorePort OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
+
+    /// <summary>A store for a service that is not one of the day's.</summary>
+    public void CreateStore(string service) => server?.Create(service);
+
+    /// <summary>So that in this folder `courier status` needs no addresses.</summary>
+    private void WriteSettings() => File.WriteAllText(
+        Path.Combine(Folder, "courier.json"),
+        JsonSerializer.Serialize(
+            new { broker = Broker, stores = Services.Skip(1).ToDictionary(s => s, Store) }, Indented) + "\n");
 
     public void Dispose()
     {

@@ -13,7 +13,8 @@ internal static class Play
     // For a whole day on a busy machine; and for how long nothing at all may move at its end.
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(5), Standstill = TimeSpan.FromSeconds(30);
 
-    public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed);
+    public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed,
+        string? Misspelt);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
         WithFilesAsync(options.Engine, options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
@@ -71,12 +72,14 @@ internal static class Play
             services.Start("Harbour");
             services.Start("Fares");
             services.Start("DeckCount");
-            services.Start("Notices");
+            if (options.Misspelt is { } how) Slip.Make(services, files, mayMakeQueues: how == "made");
+            else services.Start("Notices");
             using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
             babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
             AnsiConsole.MarkupLine(
                 $"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers "
                 + "finish");
+            if (options.Misspelt is not null) await Slip.FindAndMendAsync(services, broker, cancel);
             await DrainAsync(files, broker, cancel);
         }
 
@@ -119,8 +122,8 @@ internal static class Play
                 babble.Add(await BabbleToTheBrokerAsync(broker, played, cancel));
             }
 
-            var figures = await broker.Reports!.ReadFiguresAsync(cancel);
-            var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Ready + f.InHand + f.Scheduled,4}"));
+            var figures = (await broker.Reports!.ReadFiguresAsync(cancel)).Queues;
+            var waiting = string.Join("  ", figures.Select(f => $"{f.Queue} {f.Waiting,4}"));
             AnsiConsole.MarkupLine(
                 $"{sailing.Departs[11..16]}  {sailing.Pier,-10} {bySailing[sailing.Id].Count(),4} taps  [grey]waiting: "
                 + $"{waiting}[/]");
@@ -188,6 +191,6 @@ internal static class Play
 
     private static async Task<long> WaitingAsync(
         IBroker broker, string queue, string other, CancellationToken cancel) =>
-        (await broker.Reports!.ReadFiguresAsync(cancel)).Where(f => f.Queue == queue || f.Queue == other)
-            .Sum(f => (f.Ready + f.InHand + f.Scheduled) ?? 0);
+        (await broker.Reports!.ReadFiguresAsync(cancel)).Queues.Where(f => f.Queue == queue || f.Queue == other)
+            .Sum(f => f.Waiting ?? 0);
 }

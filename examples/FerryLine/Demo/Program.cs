@@ -30,6 +30,13 @@ kills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 20) result.AddError("--kill-fares must be 0 to 20.");
 });
+var misspelt = new Option<string?>("--misspelt")
+{
+    HelpName = "HOW",
+    Description = "Start Notices on a wrong queue, and show what the tool says of it: made, where the worker may make "
+        + "queues, or refused, where it may not. After the day it is started on the right one.",
+};
+misspelt.AcceptOnlyFromAmong("made", "refused");
 var seed = new Option<int>("--seed")
 {
     HelpName = "S", DefaultValueFactory = _ => 614,
@@ -43,11 +50,11 @@ var root = new RootCommand(
     nothing acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
     """)
 {
-    engine, ledger, keep, kills, seed,
+    engine, ledger, keep, kills, misspelt, seed,
 };
 root.SetAction((result, cancel) => Play.RunAsync(
     new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills),
-        result.GetValue(seed)), cancel));
+        result.GetValue(seed), result.GetValue(misspelt)), cancel));
 
 var folder = new Argument<DirectoryInfo>("DIR")
 {

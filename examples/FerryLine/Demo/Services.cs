@@ -11,8 +11,10 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
 
     /// <param name="program"><c>Harbour</c>, <c>Fares</c>, <c>DeckCount</c> or <c>Notices</c>.</param>
     /// <param name="name">Several may run one program, with one database, under names of their own.</param>
+    /// <param name="queue">Where it receives from, if not from its own queue.</param>
     /// <param name="more">Further settings.</param>
-    public void Start(string program, string? name = null, params IEnumerable<(string Name, string Value)> more)
+    public void Start(string program, string? name = null, string? queue = null,
+        params IEnumerable<(string Name, string Value)> more)
     {
         var settings = new Dictionary<string, string>
         {
@@ -20,11 +22,12 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
             ["Courier:Broker"] = files.Broker,
             ["FerryLine:Data"] = files.Data,
         };
-        if (QueueOf(program) is { } queue)
+        if (queue is not null) settings["FerryLine:Queue"] = queue;
+        if ((queue ?? QueueOf(program)) is { } received)
         {
             // Production would let a lease last longer; here the audience waits for the deliveries of a worker that was
             // killed.
-            settings[$"Courier:Receivers:{queue}:Lease"] = "00:00:02";
+            settings[$"Courier:Receivers:{received}:Lease"] = "00:00:02";
         }
         else
         {
@@ -32,6 +35,13 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
         }
         foreach (var (key, value) in more) settings[key] = value;
         all.Add(new Service(program, name ?? program, files.Folder, settings, report));
+    }
+
+    public async Task StopAsync(string name)
+    {
+        var service = One(name);
+        await service.DisposeAsync();
+        all.Remove(service);
     }
 
     public async ValueTask DisposeAsync() => await Task.WhenAll(all.Select(service => service.DisposeAsync().AsTask()));

@@ -3,14 +3,18 @@ using FerryLine.Notices;
 using FerryLine.Shared;
 using GentleCourier;
 
-// Notices, a worker with slow, uneven work: composes what is shown on the piers.
+// Notices, a worker with slow, uneven work: composes what is shown on the piers. Where the demo shows a slip, it is
+// told a wrong queue.
 var builder = Host.CreateApplicationBuilder(args);
+var queueName = builder.Configuration["FerryLine:Queue"] ?? "notices";
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
     .CreateTables(
         "CREATE TABLE IF NOT EXISTS notice (event_id TEXT NOT NULL, sailing TEXT NOT NULL, text TEXT NOT NULL);")
-    .Receive("notices", queue => queue
-        .Handle<SailingDeparted, AnnounceDeparture>()
-        .Handle<DeckNearlyFull, AnnounceCrowd>()));
+    .Receive(queueName, queue =>
+    {
+        (queue.Options.Prefetch, queue.Options.Parallel) = (2, 2);
+        queue.Handle<SailingDeparted, AnnounceDeparture>().Handle<DeckNearlyFull, AnnounceCrowd>();
+    }));
 await builder.Build().RunAsync();

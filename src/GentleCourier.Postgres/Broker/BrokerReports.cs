@@ -7,21 +7,34 @@ namespace GentleCourier.Postgres;
 /// <summary>What people and tools want to read of a broker.</summary>
 internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql, BrokerTopology topology)
 {
-    public async Task<IReadOnlyList<QueueFigures>> FiguresAsync(CancellationToken cancellationToken)
+    public async Task<BrokerFigures> FiguresAsync(CancellationToken cancellationToken)
     {
-        var figures = new List<QueueFigures>();
-        await server.RunAsync("read", new RoundTrip().Add(sql.Figures, Read, server.Now), cancellationToken)
-            .ConfigureAwait(false);
-        return figures;
+        var (now, queues, workers) = (DateTimeOffset.MinValue, new List<QueueFigures>(), new List<WorkerFigures?>());
+        var history = new List<(int Queue, QueueCounts Counts)>();
+        await server.ReadAtOnceAsync(
+            new RoundTrip()
+                .Add(sql.History, row => history.Add((row.GetInt32(0), Counts(row, row.Time(1), 2))))
+                .Add(sql.Figures, Read, server.Now)
+                .Add(sql.Workers, row => workers.Add(WorkerJson.Read(row.GetString(0), row.Time(1), row.Time(2))),
+                    server.Now),
+            cancellationToken).ConfigureAwait(false);
+        return new BrokerFigures(server.DisplayName, now, queues, WorkerJson.Sorted(workers));
 
         void Read(NpgsqlDataReader row)
         {
-            var (all, inHand, scheduled) = (row.GetInt64(1), row.GetInt64(2), row.GetInt64(3));
-            figures.Add(new QueueFigures(
-                row.GetString(0), Math.Max(0, all - inHand - scheduled), inHand, scheduled, row.GetInt64(4),
-                    row.Age(5)));
+            now = row.Time(2);
+            var (id, all, inHand, later) = (row.GetInt32(0), row.GetInt64(3), row.GetInt64(4), row.GetInt64(5));
+            queues.Add(new QueueFigures(
+                row.GetString(1), Math.Max(0, all - inHand - later), inHand, later, row.GetInt64(6), row.Age(7))
+            {
+                Types = row.GetFieldValue<string[]>(8),
+                History = [.. history.Where(h => h.Queue == id).Select(h => h.Counts), Counts(row, now, 9)],
+            });
         }
     }
+
+    private static QueueCounts Counts(NpgsqlDataReader row, DateTimeOffset at, int first) =>
+        new(at, row.GetInt64(first), row.GetInt64(first + 1), row.GetInt64(first + 2), row.GetInt64(first + 3));
 
     public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
         string queue, int limit, CancellationToken cancellationToken)

@@ -15,13 +15,23 @@ internal sealed class BrokerStatements(PostgresServer server)
     // Each connection counts in a row of its own, so that none waits for another. In the order of queues, two that
     // happen to share a slot wait in one direction only.
     private const string Slot = "pg_backend_pid() % 64";
-    private const string ToTally = "INSERT INTO courier.tally AS t (queue, slot, copies, dead)";
-    private const string OrAdd =
-        "ON CONFLICT (queue, slot) DO UPDATE SET copies = t.copies + excluded.copies, dead = t.dead + excluded.dead";
-    private const string CountAccepted =
-        $"{ToTally} SELECT $1, {Slot}, -count(*), 0 FROM gone HAVING count(*) > 0 {OrAdd}";
-    private const string CountSetAside =
-        $"{ToTally} SELECT $1, {Slot}, -count(*), count(*) FROM gone HAVING count(*) > 0 {OrAdd}";
+    private const string ToTally =
+        "INSERT INTO courier.tally AS t (queue, slot, copies, later, dead, came, accepted, failed, set_aside)";
+    private const string OrAdd = """
+        ON CONFLICT (queue, slot) DO UPDATE SET copies = t.copies + excluded.copies, later = t.later + excluded.later,
+            dead = t.dead + excluded.dead, came = t.came + excluded.came, accepted = t.accepted + excluded.accepted,
+            failed = t.failed + excluded.failed, set_aside = t.set_aside + excluded.set_aside
+        """;
+    private const string CountAccepted = $"{ToTally} SELECT $1, {Slot}, -count(*), 0, 0, 0, count(*), 0, 0 FROM gone "
+        + $"HAVING count(*) > 0 {OrAdd}";
+    private const string CountRetry =
+        $"{ToTally} SELECT $1, {Slot}, 0, 0, 0, 0, 0, count(*), 0 FROM again HAVING count(*) > 0 {OrAdd}";
+    private const string CountDelay = $"{ToTally} SELECT $1, {Slot}, 0, count(*), 0, 0, 0, count(*) * (1 - $7), 0 "
+        + $"FROM gone HAVING count(*) > 0 {OrAdd}";
+    private const string CountPromoted =
+        $"{ToTally} SELECT $2, {Slot}, 0, -count(*), 0, 0, 0, 0, 0 FROM due HAVING count(*) > 0 {OrAdd}";
+    private const string CountSetAside = $"{ToTally} SELECT $1, {Slot}, -count(*), 0, count(*), 0, 0, 0, count(*) "
+        + $"FROM gone HAVING count(*) > 0 {OrAdd}";
 
     public readonly string Routes = server.Sql(
         "SELECT (SELECT version FROM courier.topology), type, queue, in_key_order FROM courier.topology "
@@ -50,7 +60,8 @@ internal sealed class BrokerStatements(PostgresServer server)
     /// <summary>Counts copies, of <c>(queue, added)</c>, as part of another statement.</summary>
     public static string CountCopies(string schema, string added) =>
         Schema.In(schema,
-            $"{ToTally} SELECT queue, {Slot}, added, 0 FROM ({added}) AS a (queue, added) ORDER BY queue {OrAdd}");
+            $"{ToTally} SELECT queue, {Slot}, added, 0, 0, added, 0, 0, 0 FROM ({added}) AS a (queue, added) "
+            + $"ORDER BY queue {OrAdd}");
 
     /// <summary>
     /// Fails, and undoes the round trip, where the topology is no longer the one that the events were dealt by.
@@ -94,12 +105,14 @@ internal sealed class BrokerStatements(PostgresServer server)
                     FROM ({found}) AS first) AS next
                 WHERE before <= {Budget.Bytes - Budget.LargestEvent}))
             RETURNING id, attempts, abandoned, event, key,
-                CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for),
+                CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
+                coalesce($1, now()) - arrived AS waited),
         noted AS (
-            INSERT INTO courier.link (id, queue, worker, in_hand, until)
-            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5 FROM taken HAVING count(*) > 0 OR $10
-            ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until))
-        SELECT id, attempts, abandoned, event, key, tried_for FROM taken
+            INSERT INTO courier.link (id, queue, worker, in_hand, until, place)
+            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5, $11 FROM taken HAVING count(*) > 0 OR $10
+            ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
+                place = excluded.place)
+        SELECT id, attempts, abandoned, event, key, tried_for, waited FROM taken
         """;
 
     /// <summary>
@@ -136,7 +149,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string NoteInHand = server.Sql("UPDATE courier.link SET in_hand = $2 WHERE id = $1");
 
     // At the end of the queue; where that is in key order, where it was.
-    public readonly string Promote = server.Sql("""
+    public readonly string Promote = server.Sql($"""
         WITH due AS (
             DELETE FROM courier.later WHERE ctid = ANY (ARRAY (
                 SELECT ctid FROM courier.later WHERE queue = $2 AND due <= coalesce($1, now()) ORDER BY due, id
@@ -145,7 +158,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         in_key_order AS (
             INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key)
             OVERRIDING SYSTEM VALUE
-            SELECT queue, id, arrived, attempts, first_attempt, error, event, key FROM due WHERE key IS NOT NULL)
+            SELECT queue, id, arrived, attempts, first_attempt, error, event, key FROM due WHERE key IS NOT NULL),
+        counted AS ({CountPromoted})
         INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event)
         SELECT queue, arrived, attempts, first_attempt, error, event FROM due WHERE key IS NULL ORDER BY due, id
         """);
@@ -165,14 +179,19 @@ internal sealed class BrokerStatements(PostgresServer server)
         WHERE {Held} RETURNING id, $3
         """);
 
-    public readonly string RetryNow = server.Sql(
-        $"UPDATE courier.copy SET abandoned = 0, error = $4, {NotInHand} WHERE {Held} RETURNING id, $3");
+    public readonly string RetryNow = server.Sql($"""
+        WITH again AS (
+            UPDATE courier.copy SET abandoned = 0, error = $4, {NotInHand} WHERE {Held} RETURNING id),
+        counted AS ({CountRetry})
+        SELECT id, $3 FROM again
+        """);
 
     public readonly string RetryLater = server.Sql($"""
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
-            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key FROM gone)
+            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key FROM gone),
+        counted AS ({CountDelay})
         SELECT id, $3 FROM gone
         """);
 
@@ -248,19 +267,52 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     public readonly string ChangeTopology = server.Sql("UPDATE courier.topology SET version = version + 1");
 
-    // Copies are counted as they come and go. Those in hand are counted by link, and scheduled ones, as many as
-    // receivers have failed at, are looked at one by one; so is the first in line, which is the oldest.
+    // Copies are counted as they come and go, and those in hand by link. Of those that come later, the few whose time
+    // has come since anybody looked are ready. The oldest is first in line: behind where links know of nothing left,
+    // since before it there may be many that are dead.
     public readonly string Figures = server.Sql("""
-        SELECT q.name,
-               (SELECT coalesce(sum(copies), 0)::bigint FROM courier.tally WHERE queue = q.id),
+        SELECT q.id, q.name, coalesce($1, now()), t.copies,
                (SELECT coalesce(sum(in_hand), 0)::bigint FROM courier.link WHERE queue = q.id
                    AND until > coalesce($1, now())),
-               (SELECT count(*) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
-               (SELECT coalesce(sum(dead), 0)::bigint FROM courier.tally WHERE queue = q.id),
-               coalesce($1, now()) - least((SELECT arrived FROM courier.copy WHERE queue = q.id ORDER BY id LIMIT 1),
-                   (SELECT min(arrived) FROM courier.later WHERE queue = q.id))
-        FROM courier.queue q ORDER BY q.name
+               t.later - (SELECT count(*) FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
+               t.dead,
+               coalesce($1, now()) - least(
+                   (SELECT arrived FROM courier.copy WHERE queue = q.id AND id > (
+                       SELECT coalesce(max(place), 0) FROM courier.link WHERE queue = q.id) ORDER BY id LIMIT 1),
+                   (SELECT min(arrived) FROM courier.later WHERE queue = q.id)),
+               ARRAY (SELECT type FROM courier.route WHERE queue = q.id ORDER BY type),
+               t.came, t.accepted, t.failed, t.set_aside
+        FROM courier.queue q CROSS JOIN LATERAL (
+            SELECT coalesce(sum(copies), 0)::bigint AS copies, coalesce(sum(later), 0)::bigint AS later,
+                coalesce(sum(dead), 0)::bigint AS dead, COUNTS FROM courier.tally WHERE queue = q.id) t
+        ORDER BY q.name
+        """.Replace("COUNTS", Counts, StringComparison.Ordinal));
+
+    private const string Counts = """
+        coalesce(sum(came), 0)::bigint AS came, coalesce(sum(accepted), 0)::bigint AS accepted,
+            coalesce(sum(failed), 0)::bigint AS failed, coalesce(sum(set_aside), 0)::bigint AS set_aside
+        """;
+
+    public readonly string History = server.Sql(
+        "SELECT queue, at, came, accepted, failed, set_aside FROM courier.history ORDER BY at");
+
+    // The first that comes within ten seconds counts for all.
+    public readonly string Remember = server.Sql($"""
+        WITH due AS MATERIALIZED (
+            SELECT id, place FROM courier.queue CROSS JOIN (SELECT {RingOf("coalesce($1, now())")} AS ring) r
+            CROSS JOIN LATERAL (SELECT (ring % {Ring.Places})::int AS place) p
+            WHERE NOT EXISTS (
+                SELECT FROM courier.history h WHERE h.queue = id AND h.place = p.place AND {RingOf("h.at")} = ring))
+        INSERT INTO courier.history AS h (queue, place, at, came, accepted, failed, set_aside)
+        SELECT id, place, coalesce($1, now()), came, accepted, failed, set_aside FROM due
+            CROSS JOIN LATERAL (SELECT {Counts} FROM courier.tally WHERE queue = id) t
+        ORDER BY id
+        ON CONFLICT (queue, place) DO UPDATE SET at = excluded.at, came = excluded.came, accepted = excluded.accepted,
+            failed = excluded.failed, set_aside = excluded.set_aside WHERE h.at < excluded.at
         """);
+
+    private static string RingOf(string time) =>
+        FormattableString.Invariant($"floor(extract(epoch FROM {time}) / {Ring.Every.TotalSeconds})::bigint");
 
     public readonly string Peek = server.Sql("""
         (SELECT event, attempts, CASE WHEN until > coalesce($1, now()) THEN 2 ELSE 0 END,
@@ -284,7 +336,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string Leave = server.Sql("DELETE FROM courier.worker WHERE id = $1");
 
     public readonly string Workers = server.Sql(
-        "SELECT report, coalesce($1, now()) - seen FROM courier.worker WHERE until > coalesce($1, now())");
+        "SELECT report, seen, coalesce($1, now()) FROM courier.worker WHERE until > coalesce($1, now())");
 
     public readonly string QueueId = server.Sql("SELECT id FROM courier.queue WHERE name = $1");
 

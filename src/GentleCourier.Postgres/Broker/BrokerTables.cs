@@ -59,16 +59,35 @@ internal static class BrokerTables
         ) WITH ({Schema.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX later_key ON courier.later (queue, key) WHERE key IS NOT NULL;
+        CREATE INDEX later_arrived ON courier.later (queue, arrived);
 
-        -- How many copies a queue has, and how many dead letters: the sum over rows of which each connection changes
-        -- one, so that counting needs no reading of copies and makes nobody wait.
+        -- How many copies a queue has, how many of them come later, and how many dead letters; and what has happened
+        -- since the queue was made. Each is the sum over rows of which each connection changes one, so that counting
+        -- needs no reading of copies and makes nobody wait.
         CREATE TABLE courier.tally (
-            queue  int NOT NULL,
-            slot   int NOT NULL,
-            copies bigint NOT NULL,
-            dead   bigint NOT NULL,
+            queue     int NOT NULL,
+            slot      int NOT NULL,
+            copies    bigint NOT NULL,
+            later     bigint NOT NULL,
+            dead      bigint NOT NULL,
+            came      bigint NOT NULL,
+            accepted  bigint NOT NULL,
+            failed    bigint NOT NULL,
+            set_aside bigint NOT NULL,
             PRIMARY KEY (queue, slot)
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
+
+        -- What has happened by the tally of the last minutes, in a ring: a place for each ten seconds.
+        CREATE TABLE courier.history (
+            queue     int NOT NULL,
+            place     int NOT NULL,
+            at        timestamptz NOT NULL,
+            came      bigint NOT NULL,
+            accepted  bigint NOT NULL,
+            failed    bigint NOT NULL,
+            set_aside bigint NOT NULL,
+            PRIMARY KEY (queue, place)
+        ) WITH (fillfactor = 50);
 
         -- How many copies each link has in hand, true until its leases are over.
         CREATE TABLE courier.link (
@@ -76,7 +95,8 @@ internal static class BrokerTables
             queue   int NOT NULL,
             worker  text NOT NULL,
             in_hand int NOT NULL,
-            until   timestamptz NOT NULL
+            until   timestamptz NOT NULL,
+            place   bigint NOT NULL                                   -- nothing is left in the queue up to here
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
 
         -- What each process that receives last said of itself, as JSON; believed for a time.

@@ -53,7 +53,7 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
         if (queues.Length + routes.Length + inKeyOrder.Length == 0) return;
         if (!create)
         {
-            throw queues.Length + routes.Length > 0 ? Missing(queues, routes, null)
+            throw queues.Length + routes.Length > 0 ? Missing(queues, routes, there.Queues)
                 : BrokerProblems.NotInKeyOrder(server.DisplayName, inKeyOrder);
         }
 

@@ -7,7 +7,7 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
-internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister
+internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister, IExaminable
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -125,7 +125,7 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister
         return new PostgresLink(this, server, sql, id, inKeyOrder, worker, lease);
     }
 
-    public async Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken)
+    public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await reports.FiguresAsync(cancellationToken).ConfigureAwait(false);
@@ -157,24 +157,16 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister
         return server.RunAsync(
             "tell of a worker in",
             new RoundTrip().NeedNotSurvive().Add(sql.Beat, server.Now, Parameter.Of(worker.Id),
-                Parameter.Of((TimeSpan?)validFor), Parameter.Of(WorkerJson.Write(worker))),
+                Parameter.Of((TimeSpan?)validFor), Parameter.Of(WorkerJson.Write(worker)))
+                .Add(sql.Remember, server.Now),
             cancellationToken);
     }
 
     public Task LeaveAsync(string id, CancellationToken cancellationToken) => server.RunAsync(
         "sign a worker off in", new RoundTrip().NeedNotSurvive().Add(sql.Leave, Parameter.Of(id)), cancellationToken);
 
-    public async Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken)
-    {
-        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        var workers = new List<WorkerFigures?>();
-        await server.RunAsync(
-            "read",
-            new RoundTrip().Add(
-                sql.Workers, row => workers.Add(WorkerJson.Read(row.GetString(0), row.Age(1) ?? default)), server.Now),
-            cancellationToken).ConfigureAwait(false);
-        return WorkerJson.Sorted(workers);
-    }
+    public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
+        Examination.OfAsync(server, BrokerTables.Schema, cancellationToken);
 
     public async ValueTask DisposeAsync()
     {

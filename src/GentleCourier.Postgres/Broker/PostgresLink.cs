@@ -171,7 +171,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             fetch.InKeyOrder ? sql.HandOverInKeyOrder : sql.HandOver, HandedOver, server.Now, Parameter.Of(queue),
             fetch.InKeyOrder ? Parameter.Of(lastKey) : Parameter.Of(fetch.From), Parameter.Of(credit),
             Parameter.Of(lease), Parameter.Of(number), Parameter.Of(worker), Parameter.Of(link),
-            Parameter.Of(inHand ?? InHandWithout([])), Parameter.Of(inHand is not null));
+            Parameter.Of(inHand ?? InHandWithout([])), Parameter.Of(inHand is not null),
+            Parameter.Of(isInKeyOrder ? 0 : place.Known));
         fetch.Step?.AddAfter(trip, sql, queue);
         return fetch;
 
@@ -179,7 +180,10 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         {
             fetch.Deliveries.Add(
                 new LeasedCopy(
-                    row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5)));
+                    row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5))
+                {
+                    Waited = row.Age(6),
+                });
             if (row.Text(4) is { } key && string.CompareOrdinal(key, fetch.LastKey) > 0) fetch.LastKey = key;
         }
     }

@@ -15,6 +15,15 @@ internal sealed class QueuePlace(TimeProvider clock)
     private readonly Position position = new(0, clock);
     private long learnedAt;
 
+    /// <summary>Up to where the queue is known to be empty.</summary>
+    public long Known
+    {
+        get
+        {
+            lock (gate) return position.Place;
+        }
+    }
+
     /// <summary>Where a look at the head begins; at 0 where it is time for that.</summary>
     public long From
     {

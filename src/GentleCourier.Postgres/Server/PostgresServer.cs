@@ -1,3 +1,4 @@
+using System.Data;
 using System.Net.Sockets;
 using System.Security.Authentication;
 using Npgsql;
@@ -105,14 +106,30 @@ internal sealed class PostgresServer : IAsyncDisposable
     }
 
     /// <summary>Runs statements on one of the library's own connections.</summary>
-    public async Task RunAsync(
-        string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null)
+    public Task RunAsync(string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null) =>
+        RunAsync(tried, connection => trip.RunAsync(connection, limit ?? Limit, cancellationToken), cancellationToken);
+
+    /// <summary>Reads by several statements what was there at one moment.</summary>
+    public Task ReadAtOnceAsync(RoundTrip trip, CancellationToken cancellationToken) => RunAsync(
+        "read",
+        async connection =>
+        {
+            var transaction = await connection.BeginTransactionAsync(IsolationLevel.RepeatableRead, cancellationToken)
+                .ConfigureAwait(false);
+            await using (transaction.ConfigureAwait(false))
+            {
+                await trip.RunAsync(connection, Limit, cancellationToken).ConfigureAwait(false);
+                await transaction.CommitAsync(cancellationToken).ConfigureAwait(false);
+            }
+        },
+        cancellationToken);
+
+    private async Task RunAsync(string tried, Func<NpgsqlConnection, Task> run, CancellationToken cancellationToken)
     {
         try
         {
             var connection = await ownSource.Value.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
-            await using (connection.ConfigureAwait(false)) await trip.RunAsync(
-                connection, limit ?? Limit, cancellationToken).ConfigureAwait(false);
+            await using (connection.ConfigureAwait(false)) await run(connection).ConfigureAwait(false);
         }
         catch (Exception e) when (IsProblem(e))
         {

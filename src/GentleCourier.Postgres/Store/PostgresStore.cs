@@ -8,7 +8,7 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A store in the service's own database.</summary>
-internal sealed class PostgresStore : IStorePort
+internal sealed class PostgresStore : IStorePort, IExaminable
 {
     private const long NobodysTerm = -1;
 
@@ -362,12 +362,14 @@ internal sealed class PostgresStore : IStorePort
     public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
     {
         var figures = new OutboxFigures(0, 0, 0, null, null, null);
-        await ReadAsync(sql.Figures, Read, cancellationToken, server.Now).ConfigureAwait(false);
+        await ReadAsync(sql.Figures, Read, cancellationToken, server.Now, Parameter.Of(OutboxCount.Fresh + 1),
+            Parameter.Of(OutboxCount.Kept + 1)).ConfigureAwait(false);
         await ReadAsync(sql.Leftovers, ReadLeftovers, cancellationToken).ConfigureAwait(false);
         return figures;
 
-        void Read(NpgsqlDataReader row) => figures = new OutboxFigures(
-            row.GetInt64(0) + row.GetInt64(1), row.GetInt64(1), row.GetInt64(2), row.Age(3), row.Text(4), row.Text(5));
+        void Read(NpgsqlDataReader row) => figures = OutboxCount.Figures(
+            row.GetInt64(0), row.IsDBNull(1) ? null : row.GetInt64(1), row.GetInt64(2), row.GetInt64(3), row.Age(4),
+            row.Text(5), row.Text(6));
 
         void ReadLeftovers(NpgsqlDataReader row) => figures = figures with
         {
@@ -398,6 +400,9 @@ internal sealed class PostgresStore : IStorePort
             cancellationToken, Parameter.Of(queue)).ConfigureAwait(false);
         return entries;
     }
+
+    public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
+        Examination.OfAsync(server, StoreTables.Schema, cancellationToken);
 
     public async ValueTask DisposeAsync()
     {

@@ -165,11 +165,14 @@ internal sealed class StoreStatements(PostgresServer server)
         "UPDATE courier.inbox SET copies = copies + 1 WHERE queue = $1 AND source = $2 AND event_id = $3");
 
     public readonly string Figures = server.Sql("""
-        SELECT (SELECT count(*) FROM courier.outbox),
-               (SELECT count(*) FROM courier.outbox_held WHERE due IS NOT NULL),
-               (SELECT count(*) FROM courier.outbox_held WHERE due IS NULL),
-               coalesce($1, now()) - least((SELECT added FROM courier.outbox ORDER BY id LIMIT 1),
-                   (SELECT min(added) FROM courier.outbox_held WHERE due IS NOT NULL)),
+        SELECT (SELECT count(*) FROM (SELECT FROM courier.outbox WHERE id > place LIMIT $2) f),
+               (SELECT id FROM courier.outbox ORDER BY id DESC LIMIT 1)
+                   - (SELECT id FROM courier.outbox WHERE id > place ORDER BY id LIMIT 1) + 1,
+               (SELECT count(*) FROM (SELECT FROM courier.outbox_held LIMIT $3) k),
+               (SELECT count(*) FROM (SELECT due FROM courier.outbox_held ORDER BY id LIMIT $3) k WHERE due IS NULL),
+               coalesce($1, now()) - least(
+                   (SELECT added FROM courier.outbox WHERE id > place ORDER BY id LIMIT 1),
+                   (SELECT added FROM courier.outbox_held WHERE due IS NOT NULL ORDER BY id LIMIT 1)),
                CASE WHEN until >= coalesce($1, now()) THEN relay END, error
         FROM courier.relay
         """);

@@ -7,19 +7,24 @@ namespace GentleCourier.Sqlite;
 /// <summary>What people and tools want to read of a broker.</summary>
 internal static class BrokerReports
 {
-    // Ready events are counted by the writers, and the oldest of them is the first in line: neither depends on how many
-    // there are. Scheduled and leased ones are looked at one by one; there are as many as workers hold or have failed
-    // at.
+    // What waits is counted by the writers, and the oldest of it is first in line, or is found by an index: neither
+    // depends on how many there are. Of what is ready and what comes later the fewer are looked at one by one, and so
+    // are leased ones, as many as workers hold.
     private const string FiguresSql = """
-        SELECT q.name, q.waiting, q.in_hand, q.dead,
-               (SELECT count(*) FROM courier_place WHERE queue = q.id AND due > ?1),
+        SELECT q.id, q.name, q.waiting, q.in_hand, q.dead,
+               CASE WHEN q.later < ?2 THEN q.later ELSE q.waiting -
+                   (SELECT count(*) FROM courier_place WHERE queue = q.id AND due <= ?1) END,
                (SELECT c.arrived FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id
                    ORDER BY p.due, p.copy LIMIT 1),
-               (SELECT min(c.arrived) FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = q.id
-                   AND p.due > ?1),
-               (SELECT min(c.arrived) FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = q.id)
-        FROM courier_queue q ORDER BY q.name
+               (SELECT c.arrived FROM courier_copy c WHERE c.id = (SELECT min(copy) FROM courier_place
+                   WHERE queue = q.id AND first_attempt IS NOT NULL)),
+               (SELECT min(c.arrived) FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.queue = q.id),
+               q.came, q.accepted, q.failed, q.set_aside
+        FROM (SELECT *, (SELECT count(*) FROM (
+            SELECT 1 FROM courier_place WHERE queue = id AND due > ?1 LIMIT ?2)) AS later FROM courier_queue) q
+        ORDER BY q.name
         """;
+    private const int FewLater = 10_000;
 
     private const string DeadLettersSql = """
         SELECT d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived,
@@ -27,23 +32,43 @@ internal static class BrokerReports
         FROM courier_dead_letter d JOIN courier_queue q ON q.id = d.queue
         """;
 
-    public static IReadOnlyList<QueueFigures> Figures(SqliteConnection connection, long now)
+    public static BrokerFigures Figures(SqliteConnection connection, string broker, long now)
     {
+        // All of one moment.
+        using var transaction = connection.BeginTransaction(deferred: true);
+        var types = BrokerTopology.Read(connection).Routes.ToLookup(r => r.Queue, r => r.Type);
+        var history = History(connection);
         using var statement = new Statement(connection, FiguresSql);
-        statement.Bind(1, now);
-        var figures = new List<QueueFigures>();
+        statement.Bind(1, now).Bind(2, FewLater);
+        var queues = new List<QueueFigures>();
         while (statement.Step())
         {
-            var scheduled = statement.Int64(4);
-            var oldest = new[] { statement.NullableInt64(5), statement.NullableInt64(6),
-                statement.NullableInt64(7) }.Min();
-            var age = oldest is { } arrived ? TimeSpan.FromMilliseconds(Math.Max(0, now - arrived)) : (TimeSpan?)null;
-            figures.Add(new QueueFigures(
-                statement.Text(0)!, statement.Int64(1) - scheduled, statement.Int64(2), scheduled,
-                    statement.Int64(3), age));
+            var (name, later) = (statement.Text(1)!, statement.Int64(5));
+            var oldest = new[] { statement.NullableInt64(6), statement.NullableInt64(7), statement.NullableInt64(8) }
+                .Min();
+            queues.Add(new QueueFigures(
+                name, statement.Int64(2) - later, statement.Int64(3), later, statement.Int64(4),
+                oldest is { } arrived ? TimeSpan.FromMilliseconds(Math.Max(0, now - arrived)) : null)
+            {
+                Types = [.. types[name]],
+                History = [.. history[statement.Int64(0)], Counts(statement, Time(now), 9)],
+            });
         }
-        return figures;
+        return new BrokerFigures(broker, Time(now), queues, Workers(connection, now));
     }
+
+    private static ILookup<long, QueueCounts> History(SqliteConnection connection)
+    {
+        using var statement = new Statement(
+            connection, "SELECT queue, at, came, accepted, failed, set_aside FROM courier_history ORDER BY at");
+        var history = new List<(long Queue, QueueCounts Counts)>();
+        while (statement.Step())
+            history.Add((statement.Int64(0), Counts(statement, Time(statement.Int64(1)), 2)));
+        return history.ToLookup(h => h.Queue, h => h.Counts);
+    }
+
+    private static QueueCounts Counts(Statement row, DateTimeOffset at, int first) =>
+        new(at, row.Int64(first), row.Int64(first + 1), row.Int64(first + 2), row.Int64(first + 3));
 
     public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, long now)
     {
@@ -69,16 +94,13 @@ internal static class BrokerReports
         return events;
     }
 
-    public static IReadOnlyList<WorkerFigures> Workers(SqliteConnection connection, long now)
+    private static IReadOnlyList<WorkerFigures> Workers(SqliteConnection connection, long now)
     {
         using var statement = new Statement(connection, "SELECT report, seen FROM courier_worker WHERE until > ?");
         statement.Bind(1, now);
         var workers = new List<WorkerFigures?>();
         while (statement.Step())
-        {
-            var seen = TimeSpan.FromMilliseconds(Math.Max(0, now - statement.Int64(1)));
-            workers.Add(WorkerJson.Read(statement.Text(0)!, seen));
-        }
+            workers.Add(WorkerJson.Read(statement.Text(0)!, Time(statement.Int64(1)), Time(now)));
         return WorkerJson.Sorted(workers);
     }
 

@@ -15,13 +15,15 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement addCopy = new(connection, "INSERT INTO courier_copy (arrived, event) VALUES (?, ?)");
     private readonly Statement addPlace = new(
         connection, "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
-    private readonly Statement count = new(connection,
-        "UPDATE courier_queue SET waiting = waiting + ?, in_hand = in_hand + ?, dead = dead + ? WHERE id = ?");
+    private readonly Statement count = new(connection, """
+        UPDATE courier_queue SET waiting = waiting + ?1, in_hand = in_hand + ?2, came = came + ?3,
+            accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 WHERE id = ?7
+        """);
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt FROM courier_place p
-            LEFT JOIN courier_copy c ON c.id = p.copy
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived
+        FROM courier_place p LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
     private readonly Statement lease = new(connection, """
@@ -35,7 +37,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
     private readonly Statement nextInKeyOrder = new(connection, $"""
         {KeysWaiting}
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt {FirstOfKeys} LIMIT ?4
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived
+        {FirstOfKeys} LIMIT ?4
         """);
     private readonly Statement leaseOne = new(connection, """
         INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
@@ -106,12 +109,20 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, until = excluded.until, report = excluded.report
         """);
     private readonly Statement leave = new(connection, "DELETE FROM courier_worker WHERE id = ?1 OR until < ?2");
+    private readonly Statement remember = new(connection, """
+        INSERT INTO courier_history (queue, place, at, came, accepted, failed, set_aside)
+        SELECT id, ?1 / ?2 % ?3, ?1, came, accepted, failed, set_aside FROM courier_queue WHERE true
+        ON CONFLICT (queue, place) DO UPDATE SET at = excluded.at, came = excluded.came, accepted = excluded.accepted,
+            failed = excluded.failed, set_aside = excluded.set_aside
+            WHERE courier_history.at / ?2 <> excluded.at / ?2
+        """);
 
-    /// <summary>A worker lives; those that are long gone are forgotten.</summary>
+    /// <summary>A worker lives; those that are long gone are forgotten, and the counts are remembered.</summary>
     public void Beat(string id, string report, long now, long until)
     {
         beat.Bind(1, id).Bind(2, now).Bind(3, until).Bind(4, report).Run();
         Leave("", now);
+        remember.Bind(1, now).Bind(2, (long)Ring.Every.TotalMilliseconds).Bind(3, Ring.Places).Run();
     }
 
     /// <summary>A worker ends.</summary>
@@ -148,8 +159,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <summary>In key order each copy has a key: without one of its event's, one that no other has.</summary>
     public static string KeyOf(long copy) => $"\u0001{copy:D20}";
 
-    public void Count(long queue, long waiting = 0, long inHand = 0, long dead = 0) =>
-        count.Bind(1, waiting).Bind(2, inHand).Bind(3, dead).Bind(4, queue).Run();
+    public void Count(long queue, long waiting = 0, long inHand = 0, long came = 0, long accepted = 0, long failed = 0,
+        long setAside = 0) =>
+        count.Bind(1, waiting).Bind(2, inHand).Bind(3, came).Bind(4, accepted).Bind(5, failed).Bind(6, setAside)
+            .Bind(7, queue).Run();
 
     /// <summary>
     /// Hands over what is first in line. Copies that have a place in the queue and are not there, in a file that is
@@ -189,7 +202,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <summary>The row at which a statement that hands over stands.</summary>
     private static LeasedCopy Leased(Statement row, byte[] json, long copy, long number, long now) =>
         new(json, (int)row.Int64(2), (int)row.Int64(3), copy, number,
-            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null);
+            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null)
+        {
+            Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
+        };
 
     public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
 
@@ -287,7 +303,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         {
             topologyVersion, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
-            leavePlace, beat, leave,
+            leavePlace, beat, leave, remember,
         })
         {
             statement.Dispose();

@@ -84,6 +84,27 @@ internal static class BrokerTables
         CREATE INDEX courier_place_key ON courier_place (queue, key, copy) WHERE key IS NOT NULL;
         CREATE INDEX courier_lease_key ON courier_lease (queue, key) WHERE key IS NOT NULL;
 
+        -- What was handed over before, to find the oldest of those that wait again.
+        CREATE INDEX courier_place_tried ON courier_place (queue, copy) WHERE first_attempt IS NOT NULL;
+
+        -- What has happened since the queue was made, counted with each write.
+        ALTER TABLE courier_queue ADD COLUMN came INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_queue ADD COLUMN accepted INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_queue ADD COLUMN failed INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_queue ADD COLUMN set_aside INTEGER NOT NULL DEFAULT 0;
+
+        -- These counts in the last minutes, in a ring: a place for each ten seconds.
+        CREATE TABLE courier_history (
+            queue     INTEGER NOT NULL,
+            place     INTEGER NOT NULL,
+            at        INTEGER NOT NULL,
+            came      INTEGER NOT NULL,
+            accepted  INTEGER NOT NULL,
+            failed    INTEGER NOT NULL,
+            set_aside INTEGER NOT NULL,
+            PRIMARY KEY (queue, place)
+        ) WITHOUT ROWID;
+
         -- What each process that receives last said of itself, as JSON; believed for a time.
         CREATE TABLE courier_worker (
             id     TEXT PRIMARY KEY,

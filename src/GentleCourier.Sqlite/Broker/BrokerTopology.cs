@@ -36,7 +36,8 @@ internal static class BrokerTopology
         if (queues.Count + routes.Count + inKeyOrder.Count == 0) return false;
         if (!create)
         {
-            throw queues.Count + routes.Count > 0 ? BrokerProblems.Missing(file.DisplayName, queues, routes, null)
+            throw queues.Count + routes.Count > 0
+                ? BrokerProblems.Missing(file.DisplayName, queues, routes, there.Queues)
                 : BrokerProblems.NotInKeyOrder(file.DisplayName, inKeyOrder);
         }
 

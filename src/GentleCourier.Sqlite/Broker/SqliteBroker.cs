@@ -10,7 +10,7 @@ namespace GentleCourier.Sqlite;
 /// <summary>
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
-internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerRegister
+internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerRegister, IExaminable
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
@@ -92,7 +92,7 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
                 queue, now, events[i].Json.Span, routes.InKeyOrder.Contains(queue), events[i].PartitionKey);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
         }
-        foreach (var (queue, count) in counts) statements.Count(queue, waiting: count);
+        foreach (var (queue, count) in counts) statements.Count(queue, waiting: count, came: count);
         return (plan.Results, counts.Keys);
     }
 
@@ -105,8 +105,8 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
         return new SqliteLink(this, id, worker, lease, file);
     }
 
-    public Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Figures(connection, Now), cancellationToken);
+    public Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now), cancellationToken);
 
     public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.Peek(
@@ -144,8 +144,8 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
         },
         cancellationToken);
 
-    public Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Workers(connection, Now), cancellationToken);
+    public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
+        Examination.OfAsync(file, BrokerTables.Schema, cancellationToken);
 
     public ValueTask DisposeAsync()
     {
@@ -221,7 +221,7 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
     {
         var now = Now;
         var took = new bool[settlements.Count];
-        var (settled, waiting) = (0, 0);
+        var (accepted, failed, waiting) = (0, 0, 0);
         Dictionary<HandOver, string>? letters = null;
         for (var i = 0; i < took.Length; i++)
         {
@@ -237,11 +237,14 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };
             if (!took[i]) continue;
-            settled++;
+            if (outcome is Outcome.AcceptedOutcome) accepted++;
             if (outcome is Outcome.ReleasedOutcome or Outcome.Modified) waiting++;
+            if (outcome is Outcome.Modified { Counts: true }) failed++;
             if (outcome is Outcome.Rejected) (letters ??= [])[delivery] = statements.LastLetter;
         }
-        if (settled > 0) statements.Count(queue, waiting, inHand: -settled, letters?.Count ?? 0);
+        var aside = letters?.Count ?? 0;
+        if (accepted + waiting + aside is var settled && settled > 0)
+            statements.Count(queue, waiting, -settled, came: 0, accepted, failed, aside);
         return (took, waiting, letters);
     }
 

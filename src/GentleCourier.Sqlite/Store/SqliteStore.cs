@@ -12,7 +12,7 @@ namespace GentleCourier.Sqlite;
 /// turns on one connection: SQLite has one writer, and waiting in line is fairer and faster than running against its
 /// lock.
 /// </summary>
-internal sealed class SqliteStore : IStorePort
+internal sealed class SqliteStore : IStorePort, IExaminable
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
 
@@ -228,6 +228,9 @@ internal sealed class SqliteStore : IStorePort
 
     public Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Inbox(connection, queue), cancellationToken);
+
+    public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
+        Examination.OfAsync(file, StoreTables.Schema, cancellationToken);
 
     public async ValueTask DisposeAsync()
     {

@@ -9,19 +9,21 @@ internal static class StoreReports
     public static OutboxFigures Outbox(SqliteConnection connection, long now)
     {
         using var statement = new Statement(connection, """
-            SELECT (SELECT count(*) FROM courier_outbox),
-                   (SELECT count(*) FROM courier_outbox_held WHERE due IS NOT NULL),
-                   (SELECT count(*) FROM courier_outbox_held WHERE due IS NULL),
+            SELECT (SELECT count(*) FROM (SELECT 1 FROM courier_outbox LIMIT ?2)),
+                   (SELECT max(seq) FROM courier_outbox) - (SELECT min(seq) FROM courier_outbox) + 1,
+                   (SELECT count(*) FROM (SELECT 1 FROM courier_outbox_held LIMIT ?3)),
+                   (SELECT count(*) FROM (SELECT due FROM courier_outbox_held ORDER BY seq LIMIT ?3) WHERE due IS NULL),
                    (SELECT added FROM courier_outbox ORDER BY seq LIMIT 1),
-                   (SELECT min(added) FROM courier_outbox_held WHERE due IS NOT NULL),
+                   (SELECT added FROM courier_outbox_held WHERE due IS NOT NULL ORDER BY seq LIMIT 1),
                    iif(until >= ?1, relay, NULL), error
             FROM courier_relay
             """);
-        statement.Bind(1, now).Step();
-        var (fresh, held, refused) = (statement.Int64(0), statement.Int64(1), statement.Int64(2));
-        var oldest = new[] { statement.NullableInt64(3), statement.NullableInt64(4) }.Min();
+        statement.Bind(1, now).Bind(2, OutboxCount.Fresh + 1).Bind(3, OutboxCount.Kept + 1).Step();
+        var oldest = new[] { statement.NullableInt64(4), statement.NullableInt64(5) }.Min();
         var age = oldest is { } added ? TimeSpan.FromMilliseconds(Math.Max(0, now - added)) : (TimeSpan?)null;
-        var figures = new OutboxFigures(fresh + held, held, refused, age, statement.Text(5), statement.Text(6));
+        var figures = OutboxCount.Figures(
+            statement.Int64(0), statement.NullableInt64(1), statement.Int64(2), statement.Int64(3), age,
+            statement.Text(6), statement.Text(7));
         statement.Reset();
         return figures;
     }

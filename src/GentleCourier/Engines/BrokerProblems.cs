@@ -22,7 +22,9 @@ internal static class BrokerProblems
         var what = queues.Count > 0
             ? $"queue {string.Join(", ", queues.Select(q => $"'{q}'"))}"
             : $"route {string.Join(", ", routes.Select(r => $"'{r.Type}' to '{r.Queue}'"))}";
-        var there = known is { Count: > 0 } ? $" (there are {string.Join(", ", known)})" : "";
+        var meant = queues.Select(q => known?.FirstOrDefault(k => Similar.Are(k, q))).OfType<string>().FirstOrDefault();
+        var there = meant is not null ? $" (did you mean {meant}?)"
+            : known is { Count: > 0 } ? $" (there are {string.Join(", ", known)})" : "";
         var command = string.Concat(
             queues.Select(q => $" --queue {q}").Concat(routes.Select(r => $" --route {r.Type}={r.Queue}")));
         return new CourierException(

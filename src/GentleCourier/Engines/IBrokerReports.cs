@@ -10,8 +10,8 @@ public interface IBrokerReports
     /// <summary>Queues and routes as they are.</summary>
     Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken = default);
 
-    /// <summary>How full each queue is, sorted by name.</summary>
-    Task<IReadOnlyList<QueueFigures>> ReadFiguresAsync(CancellationToken cancellationToken = default);
+    /// <summary>How full each queue is, and who receives from it, all of one moment.</summary>
+    Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Looks at the events of a queue, waiting or in hand, without taking any; the next one to be handed over first.

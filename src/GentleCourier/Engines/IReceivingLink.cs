@@ -83,6 +83,11 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
     /// cannot know.
     /// </summary>
     public TimeSpan? TriedFor { get; } = triedFor;
+
+    /// <summary>
+    /// For how long it had been in the queue when it was handed over; null where the engine cannot know.
+    /// </summary>
+    public TimeSpan? Waited { get; init; }
 }
 
 /// <summary>What came of settling.</summary>

@@ -4,12 +4,15 @@ using System.Text.Json.Serialization;
 namespace GentleCourier.Engines;
 
 /// <summary>
-/// Where processes that receive say that they live. Thread-safe; throws <see cref="CourierException"/> where the broker
-/// cannot be reached.
+/// Where processes that receive say that they live; <see cref="IBrokerReports.ReadFiguresAsync"/> tells of them.
+/// Thread-safe; throws <see cref="CourierException"/> where the broker cannot be reached.
 /// </summary>
 public interface IWorkerRegister
 {
-    /// <summary>A worker lives; what it said before is replaced.</summary>
+    /// <summary>
+    /// A worker lives; what it said before is replaced. Where the broker counts what comes and goes, one of them all
+    /// writes the counts into the history meanwhile.
+    /// </summary>
     /// <param name="worker">What it says of itself.</param>
     /// <param name="validFor">For how long that is believed.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
@@ -19,9 +22,6 @@ public interface IWorkerRegister
     /// <param name="id">Its <see cref="WorkerFigures.Id"/>.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     Task LeaveAsync(string id, CancellationToken cancellationToken = default);
-
-    /// <summary>The workers that live, as far as anybody knows, sorted by their names.</summary>
-    Task<IReadOnlyList<WorkerFigures>> ReadWorkersAsync(CancellationToken cancellationToken = default);
 }
 
 /// <summary>
@@ -34,14 +34,22 @@ internal sealed partial class WorkerJson : JsonSerializerContext
     public static string Write(WorkerFigures worker) => JsonSerializer.Serialize(worker, Default.WorkerFigures);
 
     /// <summary>Null where it cannot be read.</summary>
-    public static WorkerFigures? Read(string json, TimeSpan seen)
+    /// <param name="json">What was written.</param>
+    /// <param name="seen">When, by the broker's clock.</param>
+    /// <param name="now">The time by the same clock.</param>
+    public static WorkerFigures? Read(string json, DateTimeOffset seen, DateTimeOffset now)
     {
         try
         {
             return JsonSerializer.Deserialize(json, Default.WorkerFigures) is
                 { Id: not null, Worker: not null, Version: not null, Receivers: { } receivers } worker
-                && receivers.All(static r => r is { Queue: not null, Types: not null, Prefetch: not null })
-                ? worker with { Seen = seen } : null;
+                && receivers.All(static r => r is { Queue: not null, Types: not null, Prefetch: not null, Parallel: > 0,
+                    HandlingTimes: null or { IsSound: true }, WaitingTimes: null or { IsSound: true } })
+                ? worker with
+                {
+                    Seen = now > seen ? now - seen : default,
+                    Ahead = worker.Said == default ? null : worker.Said - seen,
+                } : null;
         }
         catch (JsonException)
         {

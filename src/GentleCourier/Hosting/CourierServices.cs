@@ -65,6 +65,9 @@ public static class CourierServices
                 .CreateBroker(address, sp.GetRequiredService<TimeProvider>(), Logger<IBroker>(sp)));
         }
 
+        services.AddSingleton<ICourierStatus>(
+            sp => new StatusReader(sp.GetService<IBroker>(), sp.GetService<IStorePort>()));
+
         foreach (var binding in builder.Bindings) services.AddSingleton(binding);
         services.AddSingleton(sp => ActivatorUtilities.CreateInstance<Preparation>(sp, builder));
         services.AddHostedService(sp => sp.GetRequiredService<Preparation>());

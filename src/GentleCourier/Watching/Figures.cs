@@ -1,5 +1,13 @@
 namespace GentleCourier;
 
+/// <summary>What a broker says of its queues and of who receives from them, all of one moment.</summary>
+/// <param name="Broker">Its address, without a secret.</param>
+/// <param name="At">The moment, by the broker's clock.</param>
+/// <param name="Queues">Its queues, sorted by name.</param>
+/// <param name="Workers">Who receives, sorted by name; null where the engine cannot know.</param>
+public sealed record BrokerFigures(
+    string Broker, DateTimeOffset At, IReadOnlyList<QueueFigures> Queues, IReadOnlyList<WorkerFigures>? Workers);
+
 /// <summary>How full one queue is.</summary>
 /// <param name="Queue">Its name.</param>
 /// <param name="Ready">Events that may be handed over now; null where the engine cannot know.</param>
@@ -11,10 +19,34 @@ namespace GentleCourier;
 /// scheduled; null where there is none, or the engine cannot know.
 /// </param>
 public sealed record QueueFigures(
-    string Queue, long? Ready, long? InHand, long? Scheduled, long? DeadLetters, TimeSpan? OldestAge);
+    string Queue, long? Ready, long? InHand, long? Scheduled, long? DeadLetters, TimeSpan? OldestAge)
+{
+    /// <summary>The types of events that are routed to it; null where the engine cannot know.</summary>
+    public IReadOnlyList<string>? Types { get; init; }
+
+    /// <summary>
+    /// What has been counted now and in the minutes before, the oldest first; empty where the engine does not count.
+    /// </summary>
+    public IReadOnlyList<QueueCounts> History { get; init; } = [];
+
+    /// <summary>Events that are not handled yet, whoever has them; null where the engine cannot know.</summary>
+    public long? Waiting => Ready + InHand + Scheduled;
+}
+
+/// <summary>
+/// What a queue has counted since it was made, exact and cumulative: of two such counts follow the rates between them.
+/// </summary>
+/// <param name="At">When, by the broker's clock.</param>
+/// <param name="Came">Copies that it got.</param>
+/// <param name="Accepted">Copies that were handled.</param>
+/// <param name="Failed">Attempts that failed by a receiver's word, after which the event comes again.</param>
+/// <param name="SetAside">Copies that were set aside as dead letters.</param>
+public readonly record struct QueueCounts(DateTimeOffset At, long Came, long Accepted, long Failed, long SetAside);
 
 /// <summary>How full an outbox is, and how its relay does.</summary>
-/// <param name="Waiting">Events not yet relayed, held ones included.</param>
+/// <param name="Waiting">
+/// Events not yet relayed, held ones included: exact, or where there are very many, what <see cref="Precision"/> says.
+/// </param>
 /// <param name="Held">Of these, the events that were deferred and will be tried again.</param>
 /// <param name="Refused">Events that the broker refused for good; set aside, not counted as waiting.</param>
 /// <param name="OldestAge">For how long the oldest waiting event has been there; null where none waits.</param>
@@ -23,6 +55,9 @@ public sealed record QueueFigures(
 public sealed record OutboxFigures(
     long Waiting, long Held, long Refused, TimeSpan? OldestAge, string? Relay, string? LastError)
 {
+    /// <summary>How far <see cref="Waiting"/>, <see cref="Held"/> and <see cref="Refused"/> are exact.</summary>
+    public Precision Precision { get; init; }
+
     /// <summary>
     /// About how many deleted rows lie in the outbox because its server has not cleared them away; null where the
     /// engine cannot know, or leaves none.
@@ -37,4 +72,17 @@ public sealed record OutboxFigures(
 
     /// <summary>Whose that transaction is, for people to find it; null where there is none.</summary>
     public string? SnapshotHolder { get; init; }
+}
+
+/// <summary>How far a number is exact.</summary>
+public enum Precision
+{
+    /// <summary>It is what there is.</summary>
+    Exact,
+
+    /// <summary>There may be more: counting ended there.</summary>
+    AtLeast,
+
+    /// <summary>There may be less: it is the span of their numbers, in which some may be missing.</summary>
+    AtMost,
 }

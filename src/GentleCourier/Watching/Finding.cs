@@ -5,4 +5,5 @@ namespace GentleCourier;
 /// <param name="IsWrong">Whether somebody has to do something; otherwise it is good to know.</param>
 /// <param name="What">What it is, with its evidence, in a line for people.</param>
 /// <param name="Next">What to do next.</param>
-public sealed record Finding(string Code, bool IsWrong, string What, string Next);
+/// <param name="For">For how long it has been so, at least; null where nobody knows.</param>
+public sealed record Finding(string Code, bool IsWrong, string What, string Next, TimeSpan? For = null);

@@ -11,6 +11,15 @@ public sealed record WorkerFigures(
 {
     /// <summary>How long ago it said so, by the broker's clock.</summary>
     public TimeSpan Seen { get; init; }
+
+    /// <summary>When it said so, by its own clock.</summary>
+    public DateTimeOffset Said { get; init; }
+
+    /// <summary>
+    /// How far its clock is ahead of the broker's, or behind it where negative; known to about the time that a message
+    /// takes. Null where the engine cannot know.
+    /// </summary>
+    public TimeSpan? Ahead { get; init; }
 }
 
 /// <summary>How a worker receives from one queue.</summary>
@@ -34,6 +43,20 @@ public sealed record ReceiverFigures(string Queue, IReadOnlyList<string> Types, 
 
     /// <summary>For how long the handler has been running that has run longest; null where none runs.</summary>
     public TimeSpan? Longest { get; init; }
+
+    /// <summary>
+    /// How busy its handlers were between the last two times that it said so, 0 to 1; null the first time.
+    /// </summary>
+    public double? Utilisation { get; init; }
+
+    /// <summary>How long its handlers took, in the last five to ten minutes.</summary>
+    public Histogram? HandlingTimes { get; init; }
+
+    /// <summary>
+    /// How long events had been in the queue when they were handed to a handler for the first time, in the last five
+    /// to ten minutes; null where the engine cannot know.
+    /// </summary>
+    public Histogram? WaitingTimes { get; init; }
 
     /// <summary>How long a handler may take; null: as long as it likes.</summary>
     public TimeSpan? TimeLimit { get; init; }

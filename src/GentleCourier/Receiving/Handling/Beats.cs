@@ -24,6 +24,8 @@ internal sealed class Beats(
 
     private readonly string id = WorkerName.Unique();
     private readonly DateTimeOffset since = clock.GetUtcNow();
+    // What was said the last time: how long handlers had been busy, and when.
+    private readonly Dictionary<string, (TimeSpan Busy, long At)> said = new(StringComparer.Ordinal);
 
     /// <summary>Beats until it is told to end.</summary>
     public async Task RunAsync(CancellationToken ending)
@@ -38,11 +40,22 @@ internal sealed class Beats(
         {
             if (!first) await timer.WaitForNextTickAsync(cancellationToken).ConfigureAwait(false);
             first = false;
-            var figures = workers.Select(w => w.Figures).ToList();
+            var figures = workers.Select(FiguresOf).ToList();
             await register.BeatAsync(
-                new WorkerFigures(id, WorkerName.OfProcess, Version, since, figures), ValidFor, cancellationToken)
-                .ConfigureAwait(false);
+                new WorkerFigures(id, WorkerName.OfProcess, Version, since, figures) { Said = clock.GetUtcNow() },
+                ValidFor, cancellationToken).ConfigureAwait(false);
         }
+    }
+
+    private ReceiverFigures FiguresOf(QueueWorker worker)
+    {
+        var figures = worker.Figures;
+        var (busy, now) = (worker.Busy, clock.GetTimestamp());
+        double? utilisation = said.TryGetValue(figures.Queue, out var before)
+            && clock.GetElapsedTime(before.At, now) is { Ticks: > 0 } passed
+            ? Math.Clamp((busy - before.Busy) / passed / figures.Parallel, 0, 1) : null;
+        said[figures.Queue] = (busy, now);
+        return figures with { Utilisation = utilisation };
     }
 
     private async Task SignOffAsync()

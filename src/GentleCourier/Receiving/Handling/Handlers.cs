@@ -13,7 +13,6 @@ internal sealed partial class Handlers : IDisposable
 {
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(10);
     private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(1);
-    private const long Idle = long.MaxValue;
 
     private readonly QueueBinding binding;
     private readonly ReceiverOptions options;
@@ -27,8 +26,6 @@ internal sealed partial class Handlers : IDisposable
     private readonly SemaphoreSlim gathering = new(1, 1);
     private readonly CancellationTokenSource noMore = new(), outOfTime = new();
     private readonly Lazy<Task> finishing;
-    // When each handler began with what it has.
-    private readonly long[] begunAt;
     private readonly Rate? rate;
     private readonly long began;
     private Task all = Task.CompletedTask;
@@ -45,22 +42,15 @@ internal sealed partial class Handlers : IDisposable
         finishing = new Lazy<Task>(FinishOnceAsync);
         rate = options.MostPerSecond is { } most ? new Rate(most) : null;
         began = clock.GetTimestamp();
-        begunAt = [.. Enumerable.Repeat(Idle, options.Parallel)];
+        Times = new HandlerTimes(options.Parallel, clock);
     }
 
     public void Start() => all = Task.WhenAll(Enumerable.Range(1, options.Parallel).Select(
         number => new Loop($"Handler {number} of queue '{binding.Queue}'", FirstRest, LongestRest, clock, logger)
             .RunAsync(ending => HandleNextAsync(number - 1, ending), noMore.Token)));
 
-    /// <summary>For how long that handler has been running that has run longest; null where none runs.</summary>
-    public TimeSpan? Longest
-    {
-        get
-        {
-            var first = begunAt.Where(at => at != Idle).DefaultIfEmpty(Idle).Min();
-            return first == Idle ? null : clock.GetElapsedTime(first);
-        }
-    }
+    /// <summary>How long they take.</summary>
+    public HandlerTimes Times { get; }
 
     /// <summary>It lies ready, to be handled when its turn comes.</summary>
     public void Add(Held delivery) => ready.Writer.TryWrite(delivery);
@@ -110,16 +100,15 @@ internal sealed partial class Handlers : IDisposable
     private async Task HandleNextAsync(int handler, CancellationToken ending)
     {
         var deliveries = await TakeUpAsync(ending).ConfigureAwait(false);
-        var (began, count) = (clock.GetTimestamp(), deliveries.Count);
-        begunAt[handler] = began;
+        var count = deliveries.Count;
+        Times.Begin(handler, deliveries);
         try
         {
             await HandleAsync(deliveries, ending).ConfigureAwait(false);
         }
         finally
         {
-            begunAt[handler] = Idle;
-            credit.Handled(clock.GetElapsedTime(began), count);
+            credit.Handled(Times.End(handler, count), count);
         }
     }
 

@@ -43,7 +43,7 @@ internal sealed partial class QueueWorker : IDisposable
             var options = binding.Options;
             var (inHand, running) = parts.Credit.Now;
             var (handled, failed) = parts.Handler.Counts;
-            var brake = parts.Handler.Brake;
+            var (brake, times) = (parts.Handler.Brake, parts.Handlers.Times);
             return new ReceiverFigures(
                 binding.Queue, [.. binding.Handlers.Keys], options.Prefetch.ToString(), options.Parallel)
             {
@@ -51,7 +51,9 @@ internal sealed partial class QueueWorker : IDisposable
                 Running = running,
                 Handled = handled,
                 Failed = failed,
-                Longest = parts.Handlers.Longest,
+                Longest = times.Longest,
+                HandlingTimes = times.Handling,
+                WaitingTimes = times.Waiting,
                 TimeLimit = options.TimeLimit,
                 Brake = brake?.Why,
                 BrakedFor = brake?.For,
@@ -59,6 +61,9 @@ internal sealed partial class QueueWorker : IDisposable
             };
         }
     }
+
+    /// <summary>How long all of its handlers together have been busy since the beginning.</summary>
+    public TimeSpan Busy => parts.Handlers.Times.Busy;
 
     /// <summary>Runs until <paramref name="stopping"/>, and then until everything in hand is settled.</summary>
     public async Task RunAsync(CancellationToken stopping)

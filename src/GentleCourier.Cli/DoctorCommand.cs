@@ -1,0 +1,123 @@
+using System.CommandLine;
+using GentleCourier.Engines;
+using Spectre.Console;
+
+namespace GentleCourier.Cli;
+
+/// <summary><c>courier doctor</c>: whether everything is set up as it has to be.</summary>
+internal static class DoctorCommand
+{
+    private const int SomethingIsWrong = 3;
+
+    public static Command Create()
+    {
+        var command = new Command(
+            "doctor",
+            """
+            Looks whether a broker and stores can be reached and are set up as they have to be, and says what to do.
+
+            One line each: the connection, its encryption, the server, rights, tables, clocks, disk, and whether all that
+            is routed is received. Exits with 3 where something is wrong.
+
+            Examples:
+              courier doctor --broker sqlite:broker.db --store sqlite:harbour.db
+              courier doctor --broker postgres://fares@db.example/ferries
+              courier doctor --json | jq '.[] | select(.result == "wrong")'
+            """);
+        var json = Plain.JsonOption();
+        command.Options.Add(json);
+        var connections = new Connections().AddTo(command);
+        command.SetAction(async (result, cancel) =>
+        {
+            await using var broker = connections.FindBroker(result);
+            var stores = connections.FindStores(result);
+            if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
+            var report = new Report(result.GetValue(json));
+            if (broker is not null)
+            {
+                report.Begin($"broker {broker.Name}", broker.From);
+                var isReached = await report.AddAllAsync(broker.Port as IExaminable, cancel);
+                if (isReached) await AddFindingsAsync(report, await CourierStatus.ReadAsync(broker.Port, [], cancel));
+            }
+            foreach (var store in stores)
+            {
+                await using (store)
+                {
+                    report.Begin($"store {store.Name}", store.From);
+                    if (await report.AddAllAsync(store.Port as IExaminable, cancel))
+                        await AddFindingsAsync(
+                            report, await CourierStatus.ReadAsync(null, [(store.Name, store.Port)], cancel));
+                }
+            }
+            return report.End() ? SomethingIsWrong : 0;
+        });
+        return command;
+    }
+
+    private static Task AddFindingsAsync(Report report, CourierStatus status)
+    {
+        foreach (var finding in status.Findings)
+        {
+            report.Add(new Check(finding.Code, finding.IsWrong ? CheckResult.Wrong : CheckResult.Note,
+                $"{finding.What}; next: {finding.Next}"));
+        }
+        if (status.Findings.Any(f => f.IsWrong)) return Task.CompletedTask;
+        if (status.Broker is { Queues: var queues })
+            report.Add(Check.Good("queues", queues.Count == 0 ? "there are none yet"
+                : $"of {queues.Count} queues, none goes wrong"));
+        else report.Add(Check.Good("outbox", "is relayed"));
+        return Task.CompletedTask;
+    }
+
+    /// <summary>Shows what was looked at: line by line to people, all at the end to scripts.</summary>
+    private sealed class Report(bool isJson)
+    {
+        private readonly List<(string Of, Check Check)> checks = [];
+        private string of = "";
+
+        public void Begin(string what, string from)
+        {
+            of = what;
+            if (isJson) return;
+            if (checks.Count > 0) AnsiConsole.WriteLine();
+            AnsiConsole.WriteLine(Plain.Line(from == "--broker" || from == "--store" ? what : $"{what}, from {from}"));
+        }
+
+        public void Add(Check check)
+        {
+            checks.Add((of, check));
+            if (!isJson) AnsiConsole.WriteLine($"  {Word(check),-6}{check.Name,-18} {Plain.Line(check.Said)}");
+        }
+
+        /// <summary>Whether it can be used.</summary>
+        public async Task<bool> AddAllAsync(IExaminable? examined, CancellationToken cancel)
+        {
+            if (examined is null) return true;
+            var before = checks.Count;
+            await foreach (var check in examined.ExamineAsync(cancel)) Add(check);
+            // Encryption, clocks and the like leave something to be asked.
+            return !checks.Skip(before).Any(c => c.Check is
+                { Result: CheckResult.Wrong, Name: "file" or "connection" or "server" or "tables" });
+        }
+
+        /// <summary>Whether something is wrong.</summary>
+        public bool End()
+        {
+            var wrong = checks.Count(c => c.Check.Result == CheckResult.Wrong);
+            if (isJson)
+                Plain.PrintJson(checks.Select(c => new
+                {
+                    c.Of, c.Check.Name, result = Word(c.Check), c.Check.Said,
+                }));
+            else
+                AnsiConsole.WriteLine(
+                    $"\n{(wrong == 0 ? "all is well" : $"{wrong} of {checks.Count} things are wrong")}");
+            return wrong > 0;
+        }
+
+        private static string Word(Check check) => check.Result switch
+        {
+            CheckResult.Good => "good", CheckResult.Note => "note", _ => "wrong",
+        };
+    }
+}

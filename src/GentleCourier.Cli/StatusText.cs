@@ -1,0 +1,154 @@
+using GentleCourier.Engines;
+using Spectre.Console;
+
+namespace GentleCourier.Cli;
+
+/// <summary>A status for people.</summary>
+internal static class StatusText
+{
+    // Shorter ones are everyday life.
+    private static readonly TimeSpan WorthSaying = TimeSpan.FromSeconds(10);
+    // Narrower terminals are shown what matters most.
+    private const int Wide = 110;
+
+    public static void Print(CourierStatus status, IReadOnlyDictionary<string, IReadOnlyList<HeldEvent>> held)
+    {
+        if (status.Broker is { } broker)
+        {
+            AnsiConsole.WriteLine($"broker {broker.Broker}");
+            PrintQueues(status.Queues);
+            PrintRoutes(broker.Queues);
+            AnsiConsole.WriteLine();
+            PrintWorkers(broker.Workers);
+        }
+        foreach (var store in status.Stores)
+        {
+            if (status.Broker is not null || store != status.Stores[0]) AnsiConsole.WriteLine();
+            PrintOutbox(store, held.GetValueOrDefault(store.Store) ?? []);
+        }
+        AnsiConsole.WriteLine();
+        PrintFindings(status.Findings);
+    }
+
+    private static void PrintQueues(IReadOnlyList<QueueStatus> queues)
+    {
+        if (queues.Count == 0)
+        {
+            AnsiConsole.WriteLine(
+                "  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
+            return;
+        }
+        var table = Plain.Table(("queue", false), ("ready", true), ("in hand", true), ("scheduled", true),
+            ("dead letters", true), ("oldest", true), ("come/s", true), ("handled/s", true), ("lag", true),
+            ("outlook", false));
+        foreach (var q in queues)
+        {
+            var f = q.Figures;
+            table.AddRow(
+                f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled),
+                Plain.Number(f.DeadLetters), Plain.Age(f.OldestAge), Plain.Rate(q.Rates?.Arrivals),
+                Plain.Rate(q.Rates?.Handled), f.Waiting > 0 && q.Lag is null ? "unknown" : Plain.Age(q.Lag),
+                OutlookOf(q));
+        }
+        AnsiConsole.Write(table);
+        if (queues.Select(q => q.Rates?.Over).Max() is { } over)
+            AnsiConsole.WriteLine($"  rates are of the last {Plain.Age(over)}");
+        AnsiConsole.WriteLine();
+    }
+
+    private static string OutlookOf(QueueStatus queue)
+    {
+        if (queue.Figures.Waiting == 0) return "empty";
+        if (queue.Receivers is { Count: 0 }) return "nobody receives";
+        var forecast = queue.Forecast;
+        return forecast.Outlook switch
+        {
+            Outlook.KeepsUp => "keeps up",
+            Outlook.Drains => $"empty in about {Plain.Age(forecast.About)} ("
+                + (forecast.Latest is { } latest ? $"{Plain.Age(forecast.Soonest)} to {Plain.Age(latest)})"
+                    : $"at least {Plain.Age(forecast.Soonest)})"),
+            Outlook.Unclear => "may not catch up",
+            Outlook.Grows => "never catches up" + (queue.WorkersNeeded is { } needed && queue.Receivers is { } those
+                && needed > those.Count ? $"; {needed:N0} workers would" : ""),
+            _ => "unknown yet",
+        };
+    }
+
+    private static void PrintRoutes(IReadOnlyList<QueueFigures> queues)
+    {
+        foreach (var type in queues.SelectMany(q => q.Types ?? [], (q, type) => (type, q.Queue))
+            .GroupBy(r => r.type, r => r.Queue).OrderBy(g => g.Key, StringComparer.Ordinal))
+            AnsiConsole.WriteLine($"  {Plain.Line(type.Key)} goes to {string.Join(", ", type)}");
+        foreach (var queue in queues.Where(q => q.Types is { Count: 0 }))
+            AnsiConsole.WriteLine($"  nothing goes to {queue.Queue}: it has no route");
+    }
+
+    private static void PrintWorkers(IReadOnlyList<WorkerFigures>? workers)
+    {
+        if (workers is not { Count: > 0 })
+        {
+            AnsiConsole.WriteLine(
+                workers is null ? "workers unknown: this broker keeps no register" : "workers: none receives");
+            return;
+        }
+        var isWide = AnsiConsole.Profile.Width >= Wide;
+        var table = Plain.Table([("worker", false), ("queue", false), ("in hand", true), ("parallel", true),
+            ("busy", true), ("handled", true), ("failed", true), ("takes", true), ("seen", true),
+            .. isWide ? [("prefetch", true), ("95 % within", true), ("waited", true), ("longest", true)]
+                : Array.Empty<(string, bool)>()]);
+        foreach (var worker in workers)
+        {
+            foreach (var r in worker.Receivers)
+            {
+                string[] cells = [Plain.Cell(worker.Worker), Plain.Cell(r.Queue), Plain.Number(r.InHand),
+                    Plain.Number(r.Parallel), Plain.Share(r.Utilisation), Plain.Number(r.Handled),
+                    Plain.Number(r.Failed), Plain.Age(r.HandlingTimes?.Percentile(0.5)), Plain.Age(worker.Seen),
+                    Plain.Cell(r.Prefetch), Plain.Age(r.HandlingTimes?.Percentile(0.95)),
+                    Plain.Age(r.WaitingTimes?.Percentile(0.5)), Plain.Age(r.Longest)];
+                table.AddRow(cells[..(isWide ? 13 : 9)]);
+            }
+        }
+        AnsiConsole.Write(table);
+        AnsiConsole.WriteLine("  takes, waited: half of the events of the last minutes, no longer than that");
+    }
+
+    private static void PrintFindings(IReadOnlyList<Finding> findings)
+    {
+        if (findings.Count == 0) AnsiConsole.WriteLine("findings: none");
+        foreach (var finding in findings)
+        {
+            AnsiConsole.WriteLine($"{(finding.IsWrong ? "wrong" : "note")} {finding.Code}: {Plain.Line(finding.What)}");
+            AnsiConsole.WriteLine($"  next: {Plain.Line(finding.Next)}");
+        }
+    }
+
+    private static void PrintOutbox(StoreFigures store, IReadOnlyList<HeldEvent> kept)
+    {
+        var f = store.Outbox;
+        AnsiConsole.WriteLine($"outbox of {store.Store}");
+        var about = f.Precision switch
+        {
+            Precision.AtLeast => "at least ", Precision.AtMost => "at most ", _ => "",
+        };
+        AnsiConsole.WriteLine(
+            $"  waiting {about}{Plain.Number(f.Waiting)}, of these held {Plain.Number(f.Held)}; refused "
+            + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
+        AnsiConsole.WriteLine(
+            f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
+        if (f.OldestSnapshot > WorthSaying)
+        {
+            AnsiConsole.WriteLine(
+                $"  oldest snapshot {Plain.Age(f.OldestSnapshot)} ({Plain.Line(f.SnapshotHolder!)}): until it ends, "
+                + $"what is deleted stays; about {Plain.Number(f.DeadRows)} dead rows in the outbox");
+        }
+        if (f.LastError is not null) AnsiConsole.WriteLine($"  last error: {Plain.Line(f.LastError)}");
+        foreach (var held in kept)
+        {
+            var fate = held.Due is { } due ? $"tried {held.Attempts} times, again at {Plain.Time(due)}" : "refused";
+            AnsiConsole.WriteLine(
+                $"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
+        }
+        if (kept.Count < f.Held + f.Refused)
+            AnsiConsole.WriteLine($"  (the first {kept.Count} that are held or refused)");
+    }
+}

@@ -1,0 +1,78 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier;
+
+/// <summary>How a broker and stores do, as far as they can be asked.</summary>
+/// <param name="Broker">What the broker says; null where there is none, or it tells nothing.</param>
+/// <param name="Stores">What the stores say.</param>
+/// <param name="Unreachable">What could not be asked, and why, a finding each.</param>
+public sealed record CourierStatus(
+    BrokerFigures? Broker, IReadOnlyList<StoreFigures> Stores, IReadOnlyList<Finding> Unreachable)
+{
+    /// <summary>What follows from the figures of each queue; empty without a broker.</summary>
+    public IReadOnlyList<QueueStatus> Queues => Broker is null ? [] : QueueStatus.Of(Broker);
+
+    /// <summary>What goes wrong, or is good to know; what is wrong first.</summary>
+    public IReadOnlyList<Finding> Findings =>
+    [
+        .. Unreachable.Concat(Broker is null ? [] : GentleCourier.Findings.Of(Broker))
+            .Concat(Stores.SelectMany(s => GentleCourier.Findings.Of(s.Store, s.Outbox)))
+            .OrderByDescending(f => f.IsWrong),
+    ];
+
+    /// <summary>Whether nothing waits any more, in any queue or outbox: what was published has been handled.</summary>
+    public bool IsDrained => Unreachable.Count == 0 && Queues.All(q => q.Figures.Waiting == 0)
+        && Stores.All(s => s.Outbox.Waiting == 0);
+
+    /// <summary>Asks them all at the same time; one that cannot be reached costs only its own figures.</summary>
+    internal static async Task<CourierStatus> ReadAsync(
+        IBroker? broker, IReadOnlyList<(string Name, IStorePort Port)> stores, CancellationToken cancellationToken)
+    {
+        var reading = broker?.Reports is { } reports
+            ? TryAsync(() => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable") : null;
+        var outboxes = await Task.WhenAll(stores.Select(store => TryAsync(
+            async () => new StoreFigures(
+                store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false)),
+            "store-unreachable"))).ConfigureAwait(false);
+        var (figures, problem) = reading is null ? (null, null) : await reading.ConfigureAwait(false);
+        return new CourierStatus(figures, [.. outboxes.Select(o => o.Read).OfType<StoreFigures>()],
+            [.. outboxes.Select(o => o.Problem).Prepend(problem).OfType<Finding>()]);
+    }
+
+    private static async Task<(T? Read, Finding? Problem)> TryAsync<T>(Func<Task<T>> read, string code)
+        where T : class
+    {
+        try
+        {
+            return (await read().ConfigureAwait(false), null);
+        }
+        catch (CourierException e)
+        {
+            return (null, new Finding(code, true, e.Message, "courier doctor"));
+        }
+    }
+}
+
+/// <summary>What a store says.</summary>
+/// <param name="Store">Its address, without a secret, or its name where it has one.</param>
+/// <param name="Outbox">How its outbox does.</param>
+public sealed record StoreFigures(string Store, OutboxFigures Outbox);
+
+/// <summary>
+/// Tells how the broker and the store of this process do: for health checks, telemetry and pages of one's own, the same
+/// figures and findings that <c>courier status</c> shows. Registered by <c>AddGentleCourier</c>. Thread-safe.
+/// </summary>
+public interface ICourierStatus
+{
+    /// <summary>
+    /// Asks the broker and the store, by a statement or three each, whose cost does not depend on how many events wait.
+    /// What cannot be reached is a finding, not an error.
+    /// </summary>
+    Task<CourierStatus> ReadAsync(CancellationToken cancellationToken = default);
+}
+
+internal sealed class StatusReader(IBroker? broker, IStorePort? store) : ICourierStatus
+{
+    public Task<CourierStatus> ReadAsync(CancellationToken cancellationToken) =>
+        CourierStatus.ReadAsync(broker, store is null ? [] : [(store.DisplayName, store)], cancellationToken);
+}

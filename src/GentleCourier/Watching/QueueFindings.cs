@@ -1,0 +1,90 @@
+using static GentleCourier.Findings;
+
+namespace GentleCourier;
+
+/// <summary>Findings of one queue.</summary>
+internal static class QueueFindings
+{
+    private static readonly TimeSpan Ahead = TimeSpan.FromHours(1);
+    // Fewer may be chance.
+    private const int ManyFailures = 50;
+
+    public static IEnumerable<Finding> Of(QueueStatus queue, IReadOnlyList<WorkerFigures>? workers) =>
+    [
+        .. workers is null ? [] : Unreceived(queue, workers),
+        .. Growing(queue),
+        .. Storm(queue),
+        .. DeadLetters(queue),
+    ];
+
+    private static IEnumerable<Finding> Unreceived(QueueStatus queue, IReadOnlyList<WorkerFigures> workers)
+    {
+        if (queue.Receivers is { Count: > 0 }) yield break;
+        var (name, figures) = (queue.Figures.Queue, queue.Figures);
+        var events = figures.Ready + figures.Scheduled;
+        var types = (figures.Types ?? []).ToHashSet();
+        var similar = workers.SelectMany(w => w.Receivers, (w, r) => (Worker: w, Receiver: r))
+            .Where(x => Similar.Are(x.Receiver.Queue, name) && x.Receiver.Types.Any(types.Contains))
+            .ToList();
+        if (similar is [var other, ..])
+        {
+            yield return new Finding("queue-misspelt", true,
+                $"nobody receives from queue {name}, which has {Events(events)} waiting, but worker "
+                + $"{other.Worker.Worker} receives the same type from {other.Receiver.Queue}: a slip in a name?",
+                $"if {other.Receiver.Queue} is the slip, name the queue {name} in that worker; otherwise nobody "
+                + $"needs {name}", figures.OldestAge);
+        }
+        else if (events > 0)
+        {
+            var more = queue.Rates is { Arrivals: > 0 } rates ? $", and {Rate(rates.Arrivals)} come" : "";
+            yield return new Finding("queue-unreceived", true,
+                $"queue {name} has {Events(events)} waiting, the oldest for {For(figures.OldestAge)}{more}; nobody "
+                + "receives from it",
+                "start its worker", figures.OldestAge);
+        }
+    }
+
+    private static IEnumerable<Finding> Growing(QueueStatus queue)
+    {
+        if (queue is not { Forecast.Outlook: Outlook.Grows, Receivers.Count: > 0, Rates: { } rates }) yield break;
+        var waiting = queue.Figures.Waiting!.Value;
+        var count = queue.Receivers.Count;
+        yield return new Finding("queue-growing", true,
+            $"queue {queue.Figures.Queue} never catches up: {Rate(rates.Arrivals)} come, {Rate(rates.Handled)} are "
+            + Say($"handled by {Workers(count)}; {waiting:N0} wait, and in an hour it will be about ")
+            + Say($"{DrainForecast.After(Ahead, waiting, rates):N0}"),
+            queue.WorkersNeeded is { } enough && enough > count
+                ? $"at least {Workers(enough)} like these keep up, and catch up within {For(QueueStatus.GoodTime)}"
+                : "see how long its handlers take",
+            rates.Over);
+    }
+
+    private static IEnumerable<Finding> Storm(QueueStatus queue)
+    {
+        if (queue.Rates is not { } rates || rates.Failed * rates.Over.TotalSeconds < ManyFailures
+            || rates.Failed <= rates.Handled) yield break;
+        yield return new Finding("redelivery-storm", true,
+            $"of queue {queue.Figures.Queue} {Rate(rates.Failed)} attempts fail, and {Rate(rates.Handled)} events are "
+            + "handled: most of the work is for nothing",
+            "see in the workers' logs what fails; a later first retry costs less "
+            + $"(Courier:Receivers:{queue.Figures.Queue}:FirstDelay)", rates.Over);
+    }
+
+    private static IEnumerable<Finding> DeadLetters(QueueStatus queue)
+    {
+        var name = queue.Figures.Queue;
+        if (queue.Rates is { SetAside: > 0 } rates)
+            yield return new Finding("dead-letters-rising", true,
+                $"queue {name} has set aside {Events((long)Math.Round(rates.SetAside * rates.Over.TotalSeconds))} in "
+                + Say($"the last {For(rates.Over)}; dead letters in all: {queue.Figures.DeadLetters:N0}"),
+                $"courier dead-letters --queue {name}", rates.Over);
+        else if (queue.Figures.DeadLetters > 0)
+            yield return new Finding("dead-letters", IsWrong: false,
+                $"queue {name} has set aside {Events(queue.Figures.DeadLetters)} as dead letters",
+                $"courier dead-letters --queue {name}");
+    }
+
+    private static string Events(long? count) => count == 1 ? "1 event" : Say($"{count:N0} events");
+
+    private static string Workers(int count) => count == 1 ? "1 worker" : Say($"{count:N0} workers");
+}

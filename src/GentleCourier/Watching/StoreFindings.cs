@@ -1,0 +1,62 @@
+using static GentleCourier.Findings;
+
+namespace GentleCourier;
+
+/// <summary>Findings of a store.</summary>
+internal static class StoreFindings
+{
+    // A transaction open for longer keeps more deleted rows than one would like.
+    private static readonly TimeSpan LongSnapshot = TimeSpan.FromMinutes(10);
+    // The server clears them away at a few thousand.
+    private const int ManyDeadRows = 200_000;
+
+    public static IEnumerable<Finding> Of(string store, OutboxFigures outbox) =>
+        [.. Relay(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
+
+    private static IEnumerable<Finding> Relay(string store, OutboxFigures outbox)
+    {
+        if (outbox is { Waiting: > 0, Relay: null })
+            yield return new Finding("outbox-unrelayed", true,
+                $"{Count(outbox.Waiting, outbox.Precision)} events wait in the outbox of {store}, and no relay leads",
+                "start a service with this store, and Courier:Relay:Enabled on", outbox.OldestAge);
+        if (outbox.LastError is { } error)
+            yield return new Finding("outbox-stopped", true,
+                $"the relay of {store} fails: {error}", "mend what it says; the relay goes on by itself",
+                outbox.OldestAge);
+    }
+
+    private static IEnumerable<Finding> Stuck(string store, OutboxFigures outbox)
+    {
+        if (outbox.Held > 0)
+            yield return new Finding("outbox-held", true,
+                Say($"the broker does not take {outbox.Held:N0} events of {store} yet"),
+                "see why in `courier status`; a type without a route waits until a queue is routed to it");
+        if (outbox.Refused > 0)
+            yield return new Finding("outbox-refused", false,
+                Say($"the broker has refused {outbox.Refused:N0} events of {store} for good"),
+                "see why in `courier status`");
+    }
+
+    private static IEnumerable<Finding> Leftovers(string store, OutboxFigures outbox)
+    {
+        if (outbox.OldestSnapshot >= LongSnapshot)
+            yield return new Finding("snapshot-held", true,
+                $"a transaction in the server of {store} has been open for {For(outbox.OldestSnapshot.Value)} "
+                + $"({outbox.SnapshotHolder}): what is deleted stays as long",
+                "end it, or have its owner do so", outbox.OldestSnapshot);
+        if (outbox.DeadRows >= ManyDeadRows)
+            yield return new Finding("dead-rows", true,
+                Say($"about {outbox.DeadRows:N0} deleted rows lie in the outbox of {store}: its server does not ")
+                + "clear them away",
+                outbox.OldestSnapshot is { } open
+                    ? $"end the transaction that has been open for {For(open)}: {outbox.SnapshotHolder}"
+                    : "see that autovacuum runs there");
+    }
+
+    private static string Count(long number, Precision precision) => precision switch
+    {
+        Precision.AtLeast => Say($"at least {number:N0}"),
+        Precision.AtMost => Say($"at most {number:N0}"),
+        _ => Say($"{number:N0}"),
+    };
+}
