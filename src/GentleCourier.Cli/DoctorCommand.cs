@@ -37,7 +37,7 @@ internal static class DoctorCommand
             {
                 report.Begin($"broker {broker.Name}", broker.From);
                 var isReached = await report.AddAllAsync(broker.Port as IExaminable, cancel);
-                if (isReached) await AddFindingsAsync(report, await CourierStatus.ReadAsync(broker.Port, [], cancel));
+                if (isReached) AddFindings(report, await CourierStatus.ReadAsync(broker.Port, [], cancel));
             }
             foreach (var store in stores)
             {
@@ -45,7 +45,7 @@ internal static class DoctorCommand
                 {
                     report.Begin($"store {store.Name}", store.From);
                     if (await report.AddAllAsync(store.Port as IExaminable, cancel))
-                        await AddFindingsAsync(
+                        AddFindings(
                             report, await CourierStatus.ReadAsync(null, [(store.Name, store.Port)], cancel));
                 }
             }
@@ -54,19 +54,20 @@ internal static class DoctorCommand
         return command;
     }
 
-    private static Task AddFindingsAsync(Report report, CourierStatus status)
+    private static void AddFindings(Report report, CourierStatus status)
     {
         foreach (var finding in status.Findings)
         {
             report.Add(new Check(finding.Code, finding.IsWrong ? CheckResult.Wrong : CheckResult.Note,
                 $"{finding.What}; next: {finding.Next}"));
         }
-        if (status.Findings.Any(f => f.IsWrong)) return Task.CompletedTask;
+        if (status.Findings.Any(f => f.IsWrong)) return;
         if (status.Broker is { Queues: var queues })
             report.Add(Check.Good("queues", queues.Count == 0 ? "there are none yet"
-                : $"of {queues.Count} queues, none goes wrong"));
-        else report.Add(Check.Good("outbox", "is relayed"));
-        return Task.CompletedTask;
+                : $"{queues.Count}, and nothing stands still"));
+        foreach (var store in status.Stores)
+            report.Add(store.Outbox.Relay is { } relay ? Check.Good("outbox", $"is relayed by {relay}")
+                : Check.Note("outbox", "nothing waits in it, and no relay leads"));
     }
 
     /// <summary>Shows what was looked at: line by line to people, all at the end to scripts.</summary>
@@ -86,7 +87,7 @@ internal static class DoctorCommand
         public void Add(Check check)
         {
             checks.Add((of, check));
-            if (!isJson) AnsiConsole.WriteLine($"  {Word(check),-6}{check.Name,-18} {Plain.Line(check.Said)}");
+            if (!isJson) AnsiConsole.WriteLine($"  {Word(check),-6}{check.Name,-20} {Plain.Line(check.Said)}");
         }
 
         /// <summary>Whether it can be used.</summary>

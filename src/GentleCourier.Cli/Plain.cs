@@ -42,6 +42,7 @@ internal static class Plain
     public static string Age(TimeSpan? age) => age switch
     {
         null => "-",
+        { Ticks: 0 } => "0 s",
         { TotalSeconds: < 1 } => $"{age.Value.TotalMilliseconds:0} ms",
         { TotalMinutes: < 2 } => $"{age.Value.TotalSeconds:0} s",
         { TotalHours: < 2 } => $"{age.Value.TotalMinutes:0} min",

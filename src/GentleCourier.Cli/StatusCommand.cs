@@ -1,5 +1,5 @@
 using System.CommandLine;
-using System.Globalization;
+using System.Diagnostics;
 using GentleCourier.Engines;
 
 namespace GentleCourier.Cli;
@@ -100,12 +100,11 @@ internal static class StatusCommand
         Func<Task<CourierStatus>> read, TimeSpan limit, CancellationToken cancel)
     {
         using var timer = new PeriodicTimer(LookEvery);
-        var (began, said) = (DateTime.UtcNow, "");
+        var (began, said) = (Stopwatch.GetTimestamp(), "");
         while (true)
         {
             var status = await read();
             if (status.IsDrained) return (status, true);
-            if (DateTime.UtcNow - began >= limit) return (status, false);
             var waiting = string.Join(", ", status.Queues.Where(q => q.Figures.Waiting != 0)
                 .Select(q => $"{q.Figures.Queue} {Plain.Number(q.Figures.Waiting)}")
                 .Concat(status.Stores.Where(s => s.Outbox.Waiting > 0)
@@ -113,6 +112,7 @@ internal static class StatusCommand
                 .Concat(status.Unreachable.Select(f => f.What)));
             if (waiting != said) await Console.Error.WriteLineAsync($"waiting: {Plain.Line(waiting)}");
             said = waiting;
+            if (Stopwatch.GetElapsedTime(began) >= limit) return (status, false);
             await timer.WaitForNextTickAsync(cancel);
         }
     }

@@ -40,6 +40,19 @@ public sealed class DemoTests : IDisposable
             stormy.GetProperty("duplicatesAbsorbed").GetInt32() >= quiet.GetProperty("duplicatesAbsorbed").GetInt32());
     }
 
+    [Theory]
+    [InlineData("made", "queue-misspelt: nobody receives from queue notices, which has ")]
+    [InlineData("refused", "queue-unreceived: queue notices has ")]
+    public async Task A_worker_on_a_misspelt_queue_is_found_and_the_right_one_named(string how, string found)
+    {
+        var kept = Directory.CreateTempSubdirectory("ferryline-kept-").FullName;
+        AssertBalanced(await PlayAsync("--misspelt", how, "--keep", kept));
+        Assert.Contains(found, string.Join('\n', output), StringComparison.Ordinal);
+        var log = await File.ReadAllTextAsync(Path.Combine(kept, "Notices.log"));
+        if (how == "refused") Assert.Contains("did you mean notices?", log, StringComparison.Ordinal);
+        Directory.Delete(kept, recursive: true);
+    }
+
     [Fact]
     public async Task Processes_of_every_kind_are_killed_at_random_and_nothing_is_lost_or_acts_twice()
     {

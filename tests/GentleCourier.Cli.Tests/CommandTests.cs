@@ -76,6 +76,76 @@ public sealed class CommandTests
     }
 
     [Fact]
+    public async Task Doctor_says_of_each_thing_how_it_is_and_of_what_is_missing_how_to_make_it()
+    {
+        using var courier = new Courier();
+        var missing = await courier.RunAsync("doctor", "--broker", courier.Broker, "--store", courier.Store);
+        Assert.Equal(3, missing.ExitCode);
+        Assert.Matches(@"wrong file +sqlite:\S+broker.db does not exist; .*courier schema apply", missing.Output);
+        Assert.Contains("2 of 2 things are wrong", missing.Output, StringComparison.Ordinal);
+
+        await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--route", "test.tap=fares");
+        await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
+        var well = await courier.RunAsync("doctor", "--broker", courier.Broker, "--store", courier.Store);
+        well.Says("all is well");
+        well.Says("tables");
+        await courier.RunAsync(Tap, ["publish", "--broker", courier.Broker]);
+        using var json = JsonDocument.Parse(
+            (await courier.RunAsync("doctor", "--json", "--broker", courier.Broker)).Output);
+        Assert.Equal(["queue-unreceived"], json.RootElement.EnumerateArray()
+            .Where(c => c.GetProperty("result").GetString() == "wrong").Select(c => c.GetProperty("name").GetString()));
+
+        await File.WriteAllTextAsync(courier.StoreFile, "not a database, but a text of more than a hundred bytes, as "
+            + "somebody may well have put it there by mistake: who knows?");
+        Assert.Contains("it is not a SQLite database",
+            (await courier.RunAsync("doctor", "--store", courier.Store)).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Status_waits_until_all_is_drained_and_no_longer_than_it_may()
+    {
+        using var courier = new Courier();
+        await using var broker = new SqliteEngine()
+            .CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
+        await broker.PrepareAsync(
+            new Topology(["fares", "notices"], [new("test.tap", "fares"), new("test.late", "notices")]), create: true);
+        await courier.RunAsync(Tap, ["publish", "--broker", courier.Broker]);
+        string[] wait = ["status", "--broker", courier.Broker, "--wait-until", "drained"];
+        var late = await courier.RunAsync([.. wait, "--limit", "0.1s"]);
+        Assert.Equal(4, late.ExitCode);
+        Assert.Contains("waiting: fares 1", late.Errors, StringComparison.Ordinal);
+        // Of another queue it need not be waited for.
+        (await courier.RunAsync([.. wait, "--queue", "notices", "--limit", "0.1s"])).Says("notices");
+        (await courier.RunAsync([.. wait, "--queue", "nothing"])).Fails(1, "has no queue 'nothing'; it has fares, notices");
+        (await courier.RunAsync([.. wait, "--limit", "soon"])).Fails(2, "'soon' is not a time");
+
+        var waiting = courier.RunAsync([.. wait, "--limit", "2m"]);
+        await using var link = await broker.OpenLinkAsync("fares", "pier/7", TimeSpan.FromMinutes(1));
+        var taken = await link.ReceiveAsync(1, CancellationToken.None);
+        await link.SettleAsync([new(taken[0], Outcome.Accepted)], 0, CancellationToken.None);
+        (await waiting).Says("empty");
+    }
+
+    [Fact]
+    public async Task Stores_are_named_in_the_settings_and_one_that_is_away_does_not_hide_the_others()
+    {
+        using var courier = new Courier();
+        await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
+        var settings = Path.Combine(courier.Folder, "courier.json");
+        await File.WriteAllTextAsync(
+            settings, $$"""{ "stores": { "harbour": "{{courier.Store}}", "fares": "sqlite:fares.db" } }""");
+        (await courier.RunAsync("status", "--store", "harbour")).Says("outbox of harbour");
+        (await courier.RunAsync("status", "--store", "habour")).Fails(2, "there is no store 'habour' in");
+        (await courier.RunAsync("schema", "apply", "store")).Fails(2, "name one --store here: fares, harbour");
+        var both = await courier.RunAsync("status");
+        Assert.Equal(1, both.ExitCode);
+        Assert.Contains("outbox of harbour", both.Output, StringComparison.Ordinal);
+        Assert.Contains("wrong store-unreachable: ", both.Output, StringComparison.Ordinal);
+        await File.WriteAllTextAsync(settings, """{ "stores": "sqlite:harbour.db" }""");
+        (await courier.RunAsync("status")).Fails(2, "must give each store a name");
+    }
+
+    [Fact]
     public async Task Schema_print_makes_the_same_tables_as_apply()
     {
         using var courier = new Courier();

@@ -96,6 +96,9 @@ public sealed class FindingsTests
             Worker(Receives("fares")));
         var rising = Assert.Single(found);
         Assert.Equal(("dead-letters-rising", true), (rising.Code, rising.IsWrong));
+        // One in a thousand is no reason to be woken.
+        Assert.False(Assert.Single(Find([Queue("fares", 10, dead: 33) with { History = Counts(2000, 2000, 0, 1) }],
+            Worker(Receives("fares")))).IsWrong);
         Assert.Equal("queue fares has set aside 90 events in the last 90 s; dead letters in all: 33", rising.What);
     }
 

@@ -76,7 +76,7 @@ internal static class Examination
     private static Check Disk(SqliteFile file)
     {
         var drive = new DriveInfo(file.Path);
-        var left = $"{Size(drive.AvailableFreeSpace)} are free on {drive.Name} ({drive.DriveFormat})";
+        var left = $"{Size(drive.AvailableFreeSpace)} are free on its disk ({drive.DriveFormat})";
         if (drive.DriveFormat.StartsWith("nfs", StringComparison.Ordinal)
             || drive.DriveFormat is "cifs" or "smb" or "smb2" or "smb3" or "9p" or "fuse.sshfs")
             return Check.Wrong("disk", $"{left}: SQLite's locks do not work on a network's file system; move the file");

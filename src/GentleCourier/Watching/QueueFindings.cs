@@ -6,8 +6,9 @@ namespace GentleCourier;
 internal static class QueueFindings
 {
     private static readonly TimeSpan Ahead = TimeSpan.FromHours(1);
-    // Fewer may be chance.
-    private const int ManyFailures = 50;
+    // Fewer may be chance; and now and then one is set aside everywhere.
+    private const int ManyFailures = 50, ManySetAside = 10;
+    private const double LargeShare = 0.01;
 
     public static IEnumerable<Finding> Of(QueueStatus queue, IReadOnlyList<WorkerFigures>? workers) =>
     [
@@ -74,10 +75,14 @@ internal static class QueueFindings
     {
         var name = queue.Figures.Queue;
         if (queue.Rates is { SetAside: > 0 } rates)
-            yield return new Finding("dead-letters-rising", true,
-                $"queue {name} has set aside {Events((long)Math.Round(rates.SetAside * rates.Over.TotalSeconds))} in "
-                + Say($"the last {For(rates.Over)}; dead letters in all: {queue.Figures.DeadLetters:N0}"),
+        {
+            var count = (long)Math.Round(rates.SetAside * rates.Over.TotalSeconds);
+            yield return new Finding(
+                "dead-letters-rising", count >= ManySetAside && rates.SetAside > LargeShare * rates.Handled,
+                $"queue {name} has set aside {Events(count)} in the last {For(rates.Over)}; dead letters in all: "
+                + Say($"{queue.Figures.DeadLetters:N0}"),
                 $"courier dead-letters --queue {name}", rates.Over);
+        }
         else if (queue.Figures.DeadLetters > 0)
             yield return new Finding("dead-letters", IsWrong: false,
                 $"queue {name} has set aside {Events(queue.Figures.DeadLetters)} as dead letters",
