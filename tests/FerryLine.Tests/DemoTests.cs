@@ -48,7 +48,7 @@ public sealed class DemoTests : IDisposable
         var kept = Directory.CreateTempSubdirectory("ferryline-kept-").FullName;
         AssertBalanced(await PlayAsync("--misspelt", how, "--keep", kept));
         Assert.Contains(found, string.Join('\n', output), StringComparison.Ordinal);
-        var log = await File.ReadAllTextAsync(Path.Combine(kept, "Notices.log"));
+        var log = await File.ReadAllTextAsync(Path.Combine(kept, "Notices-misspelt.log"));
         if (how == "refused") Assert.Contains("did you mean notices?", log, StringComparison.Ordinal);
         Directory.Delete(kept, recursive: true);
     }

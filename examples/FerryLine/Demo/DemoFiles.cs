@@ -78,8 +78,8 @@ internal sealed class DemoFiles : IDisposable
 
     public IStorePort OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
 
-    /// <summary>A store for a service that is not one of the day's.</summary>
-    public void CreateStore(string service) => server?.Create(service);
+    /// <summary>A database for a service that is not one of the day's.</summary>
+    public void CreateDatabase(string service) => server?.Create(service);
 
     /// <summary>So that in this folder `courier status` needs no addresses.</summary>
     private void WriteSettings() => File.WriteAllText(

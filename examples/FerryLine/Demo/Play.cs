@@ -72,7 +72,7 @@ internal static class Play
             services.Start("Harbour");
             services.Start("Fares");
             services.Start("DeckCount");
-            if (options.Misspelt is { } how) Slip.Make(services, files, mayMakeQueues: how == "made");
+            if (options.Misspelt is { } how) await Slip.MakeAsync(services, files, how == "made", cancel);
             else services.Start("Notices");
             using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
             babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
