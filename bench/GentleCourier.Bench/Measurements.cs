@@ -17,6 +17,7 @@ internal static class Measurements
         "idle" => _ => IdleAsync(),
         "postgres" => _ => Postgres.PostgresMeasurements.RunAsync(),
         "postgres-long" => Postgres.PostgresLongRun.RunAsync,
+        "status" => StatusCost.RunAsync,
         "memory" => _ => MemoryAsync(),
         "worker" => WorkAsync,
         "publisher" => PublishAsync,

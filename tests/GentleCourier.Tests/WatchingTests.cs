@@ -196,7 +196,8 @@ public sealed class WatchingTests
     private static Histogram Of(IEnumerable<double> milliseconds)
     {
         var times = new RecentTimes(TimeProvider.System);
-        foreach (var time in milliseconds) times.Add(TimeSpan.FromMilliseconds(time));
+        foreach (var time in milliseconds)
+            times.Add(TimeSpan.FromMilliseconds(time), 1, TimeProvider.System.GetTimestamp());
         return times.Now;
     }
 
@@ -220,9 +221,9 @@ public sealed class WatchingTests
     {
         var clock = new Microsoft.Extensions.Time.Testing.FakeTimeProvider();
         var times = new RecentTimes(clock);
-        times.Add(TimeSpan.FromSeconds(1), 3);
+        times.Add(TimeSpan.FromSeconds(1), 3, clock.GetTimestamp());
         clock.Advance(TimeSpan.FromMinutes(6));
-        times.Add(TimeSpan.FromSeconds(9));
+        times.Add(TimeSpan.FromSeconds(9), 1, clock.GetTimestamp());
         Assert.Equal(4, times.Now.Count);
         clock.Advance(TimeSpan.FromMinutes(6));
         Assert.Equal(1, times.Now.Count);

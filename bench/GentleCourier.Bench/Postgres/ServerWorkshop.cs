@@ -104,8 +104,9 @@ internal sealed class ServerWorkshop : IAsyncDisposable
                 INSERT INTO courier.copy (queue, arrived, event)
                 SELECT 1, now(), convert_to(replace({Json}, '#', i::text), 'UTF8')
                     FROM generate_series(1, {count} - (SELECT count(*) FROM courier.copy)) i RETURNING 1)
-            INSERT INTO courier.tally SELECT 1, 0, count(*), 0 FROM added ON CONFLICT (queue, slot) DO UPDATE
-                SET copies = courier.tally.copies + excluded.copies
+            INSERT INTO courier.tally SELECT 1, 0, count(*), 0, 0, count(*), 0, 0, 0 FROM added
+            ON CONFLICT (queue, slot) DO UPDATE
+                SET copies = courier.tally.copies + excluded.copies, came = courier.tally.came + excluded.came
             """);
         Execute(connection, "VACUUM (ANALYZE)");
     }

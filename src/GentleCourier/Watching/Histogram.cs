@@ -88,16 +88,20 @@ internal sealed class RecentTimes(TimeProvider clock)
     private static readonly TimeSpan Half = TimeSpan.FromMinutes(5);
 
     private readonly Lock gate = new();
+    private readonly long half = (long)(Half.TotalSeconds * clock.TimestampFrequency);
     private long[] now = new long[Histogram.Highest - Histogram.Lowest + 1];
     private long[] before = new long[Histogram.Highest - Histogram.Lowest + 1];
     private long since = clock.GetTimestamp();
 
-    public void Add(TimeSpan time, int count = 1)
+    /// <param name="time">What was seen.</param>
+    /// <param name="count">How often.</param>
+    /// <param name="timestamp">When.</param>
+    public void Add(TimeSpan time, int count, long timestamp)
     {
         var bucket = Histogram.BucketOf(time) - Histogram.Lowest;
         lock (gate)
         {
-            Turn();
+            Turn(timestamp);
             now[bucket] += count;
         }
     }
@@ -108,19 +112,18 @@ internal sealed class RecentTimes(TimeProvider clock)
         {
             lock (gate)
             {
-                Turn();
+                Turn(clock.GetTimestamp());
                 return Histogram.Of(now).With(Histogram.Of(before));
             }
         }
     }
 
-    private void Turn()
+    private void Turn(long timestamp)
     {
-        var past = clock.GetElapsedTime(since);
-        if (past < Half) return;
+        if (timestamp - since < half) return;
         (now, before) = (before, now);
         Array.Clear(now);
-        if (past >= 2 * Half) Array.Clear(before);
-        since = clock.GetTimestamp();
+        if (timestamp - since >= 2 * half) Array.Clear(before);
+        since = timestamp;
     }
 }

@@ -47,7 +47,7 @@ internal sealed class HandlerTimes(int parallel, TimeProvider clock)
         foreach (var delivery in deliveries)
         {
             if (delivery.HandOver is { TriedFor: null, Waited: { } waited })
-                waiting.Add(waited + clock.GetElapsedTime(delivery.FirstTried, now));
+                waiting.Add(waited + clock.GetElapsedTime(delivery.FirstTried, now), 1, now);
         }
         Volatile.Write(ref begunAt[handler], now);
     }
@@ -55,10 +55,11 @@ internal sealed class HandlerTimes(int parallel, TimeProvider clock)
     /// <summary>A handler has ended; how long it took.</summary>
     public TimeSpan End(int handler, int count)
     {
-        var took = clock.GetElapsedTime(begunAt[handler]);
+        var now = clock.GetTimestamp();
+        var took = clock.GetElapsedTime(begunAt[handler], now);
         Volatile.Write(ref begunAt[handler], Idle);
         Interlocked.Add(ref busy, took.Ticks);
-        handling.Add(took / count, count);
+        handling.Add(count == 1 ? took : took / count, count, now);
         return took;
     }
 }
