@@ -19,7 +19,8 @@ internal static class StatusCost
     public static async Task<int> RunAsync(string[] args)
     {
         var events = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 10_000_000;
-        Console.WriteLine($"{events:N0} events wait; the command's time is beyond that of `courier schema print store`");
+        Console.WriteLine(
+            $"{events:N0} events wait; the command's time is beyond that of `courier schema print store`");
         Console.WriteLine($"{"",-22} {"read, median",14} {"longest",12} {"command",12}");
 
         await using (var server = new ServerWorkshop())

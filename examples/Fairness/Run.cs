@@ -33,7 +33,7 @@ internal static class Run
             // They are ready before the clock starts to matter: the first notice begins within milliseconds of the
             // start.
             await Task.WhenAll(hosts.Select(host => host.StartAsync(cancel)));
-            while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues is not [{ Ready: 0, InHand: 0, Scheduled: 0 }])
+            while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues is not [{ Waiting: 0 }])
                 await Task.Delay(5, cancel);
 
             var first = bars.Min(b => b.Begun);
@@ -63,7 +63,8 @@ internal static class Run
                 .AddManyAsync(transaction, [.. notices.Select(n => EventDraft.Of(n))], cancel);
             await transaction.CommitAsync(cancel);
         }
-        while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues[0].Ready < notices.Count) await Task.Delay(5, cancel);
+        while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues[0].Ready < notices.Count)
+            await Task.Delay(5, cancel);
         await harbour.StopAsync(cancel);
     }
 

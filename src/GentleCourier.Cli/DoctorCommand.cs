@@ -16,8 +16,8 @@ internal static class DoctorCommand
             """
             Looks whether a broker and stores can be reached and are set up as they have to be, and says what to do.
 
-            One line each: the connection, its encryption, the server, rights, tables, clocks, disk, and whether all that
-            is routed is received. Exits with 3 where something is wrong.
+            One line each: the connection, its encryption, the server, rights, tables, clocks, disk, and whether all
+            that is routed is received. Exits with 3 where something is wrong.
 
             Examples:
               courier doctor --broker sqlite:broker.db --store sqlite:harbour.db
@@ -87,7 +87,7 @@ internal static class DoctorCommand
         public void Add(Check check)
         {
             checks.Add((of, check));
-            if (!isJson) AnsiConsole.WriteLine($"  {Word(check),-6}{check.Name,-20} {Plain.Line(check.Said)}");
+            if (!isJson) Plain.WriteHanging($"  {Word(check),-6}{check.Name,-20} ", check.Said);
         }
 
         /// <summary>Whether it can be used.</summary>

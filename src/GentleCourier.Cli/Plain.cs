@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.CommandLine.Parsing;
 using System.Globalization;
+using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
@@ -52,6 +53,25 @@ internal static class Plain
 
     /// <summary>Text for a cell of a table.</summary>
     public static string Cell(string text) => Markup.Escape(Line(text));
+
+    /// <summary>Writes text behind a head; further lines of it begin below its first.</summary>
+    public static void WriteHanging(string head, string text)
+    {
+        var room = Math.Max(20, AnsiConsole.Profile.Width - head.Length);
+        var line = new StringBuilder();
+        foreach (var word in Line(text).Split(' '))
+        {
+            if (line.Length > 0 && line.Length + 1 + word.Length > room)
+            {
+                AnsiConsole.WriteLine($"{head}{line}");
+                head = new string(' ', head.Length);
+                line.Clear();
+            }
+            if (line.Length > 0) line.Append(' ');
+            line.Append(word);
+        }
+        AnsiConsole.WriteLine($"{head}{line}");
+    }
 
     public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
 

@@ -38,19 +38,23 @@ internal static class StatusText
                 "  no queue yet; a receiver makes one when it starts, or `courier schema apply broker --queue NAME`");
             return;
         }
-        var table = Plain.Table(("queue", false), ("ready", true), ("in hand", true), ("scheduled", true),
-            ("dead letters", true), ("oldest", true), ("come/s", true), ("handled/s", true), ("lag", true),
-            ("outlook", false));
+        var isWide = AnsiConsole.Profile.Width >= Wide;
+        var table = Plain.Table([("queue", false), ("ready", true), ("in hand", true), ("scheduled", true),
+            ("dead letters", true), ("oldest", true), ("lag", true), .. isWide
+                ? [("come/s", true), ("handled/s", true), ("outlook", false)] : Array.Empty<(string, bool)>()]);
         foreach (var q in queues)
         {
             var f = q.Figures;
-            table.AddRow(
-                f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled),
-                Plain.Number(f.DeadLetters), Plain.Age(f.OldestAge), Plain.Rate(q.Rates?.Arrivals),
-                Plain.Rate(q.Rates?.Handled), f.Waiting > 0 && q.Lag is null ? "unknown" : Plain.Age(q.Lag),
-                OutlookOf(q));
+            string[] cells = [f.Queue, Plain.Number(f.Ready), Plain.Number(f.InHand), Plain.Number(f.Scheduled),
+                Plain.Number(f.DeadLetters), Plain.Age(f.OldestAge),
+                f.Waiting > 0 && q.Lag is null ? "unknown" : Plain.Age(q.Lag), Plain.Rate(q.Rates?.Arrivals),
+                Plain.Rate(q.Rates?.Handled), OutlookOf(q)];
+            table.AddRow(cells[..(isWide ? 10 : 7)]);
         }
         AnsiConsole.Write(table);
+        foreach (var q in isWide ? [] : queues)
+            Plain.WriteHanging($"  {q.Figures.Queue}: ", OutlookOf(q) + (q.Rates is not { } rates ? ""
+                : $" ({Plain.Rate(rates.Arrivals)} come, {Plain.Rate(rates.Handled)} are handled a second)"));
         if (queues.Select(q => q.Rates?.Over).Max() is { } over)
             AnsiConsole.WriteLine($"  rates are of the last {Plain.Age(over)}");
         AnsiConsole.WriteLine();
@@ -93,8 +97,8 @@ internal static class StatusText
         }
         var isWide = AnsiConsole.Profile.Width >= Wide;
         var table = Plain.Table([("worker", false), ("queue", false), ("in hand", true), ("parallel", true),
-            ("busy", true), ("handled", true), ("failed", true), ("takes", true), ("seen", true),
-            .. isWide ? [("prefetch", true), ("95 % within", true), ("waited", true), ("longest", true)]
+            ("busy", true), ("handled", true), ("failed", true), ("seen", true), ("takes", true),
+            .. isWide ? [("95 % within", true), ("waited", true), ("longest", true), ("prefetch", true)]
                 : Array.Empty<(string, bool)>()]);
         foreach (var worker in workers)
         {
@@ -102,14 +106,14 @@ internal static class StatusText
             {
                 string[] cells = [Plain.Cell(worker.Worker), Plain.Cell(r.Queue), Plain.Number(r.InHand),
                     Plain.Number(r.Parallel), Plain.Share(r.Utilisation), Plain.Number(r.Handled),
-                    Plain.Number(r.Failed), Plain.Age(r.HandlingTimes?.Percentile(0.5)), Plain.Age(worker.Seen),
-                    Plain.Cell(r.Prefetch), Plain.Age(r.HandlingTimes?.Percentile(0.95)),
-                    Plain.Age(r.WaitingTimes?.Percentile(0.5)), Plain.Age(r.Longest)];
+                    Plain.Number(r.Failed), Plain.Age(worker.Seen), Plain.Age(r.HandlingTimes?.Percentile(0.5)),
+                    Plain.Age(r.HandlingTimes?.Percentile(0.95)), Plain.Age(r.WaitingTimes?.Percentile(0.5)),
+                    Plain.Age(r.Longest), Plain.Cell(r.Prefetch)];
                 table.AddRow(cells[..(isWide ? 13 : 9)]);
             }
         }
         AnsiConsole.Write(table);
-        AnsiConsole.WriteLine("  takes, waited: half of the events of the last minutes, no longer than that");
+        AnsiConsole.WriteLine("  takes, waited: no longer than that with half of the events of the last minutes");
     }
 
     private static void PrintFindings(IReadOnlyList<Finding> findings)
@@ -117,8 +121,8 @@ internal static class StatusText
         if (findings.Count == 0) AnsiConsole.WriteLine("findings: none");
         foreach (var finding in findings)
         {
-            AnsiConsole.WriteLine($"{(finding.IsWrong ? "wrong" : "note")} {finding.Code}: {Plain.Line(finding.What)}");
-            AnsiConsole.WriteLine($"  next: {Plain.Line(finding.Next)}");
+            Plain.WriteHanging(finding.IsWrong ? "wrong " : "note  ", $"{finding.Code}: {finding.What}");
+            Plain.WriteHanging("      next: ", finding.Next);
         }
     }
 

@@ -116,7 +116,8 @@ public sealed class CommandTests
         Assert.Contains("waiting: fares 1", late.Errors, StringComparison.Ordinal);
         // Of another queue it need not be waited for.
         (await courier.RunAsync([.. wait, "--queue", "notices", "--limit", "0.1s"])).Says("notices");
-        (await courier.RunAsync([.. wait, "--queue", "nothing"])).Fails(1, "has no queue 'nothing'; it has fares, notices");
+        (await courier.RunAsync([.. wait, "--queue", "nothing"]))
+            .Fails(1, "has no queue 'nothing'; it has fares, notices");
         (await courier.RunAsync([.. wait, "--limit", "soon"])).Fails(2, "'soon' is not a time");
 
         var waiting = courier.RunAsync([.. wait, "--limit", "2m"]);

@@ -36,7 +36,7 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         (await NumbersAsync(crossing, "harbour", "sent")).Count == Count
         && (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0
         && await ExistsAsync(() => crossing.Reports.ReadFiguresAsync())
-        && (await crossing.Reports.ReadFiguresAsync()).Queues.SingleOrDefault() is { Ready: 0, InHand: 0, Scheduled: 0 };
+        && (await crossing.Reports.ReadFiguresAsync()).Queues.SingleOrDefault() is { Waiting: 0 };
 
     /// <summary>
     /// Runs publisher, relay and receiver until one is killed, or all is done and they are stopped; whether one was

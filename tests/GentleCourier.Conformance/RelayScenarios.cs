@@ -191,12 +191,14 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 
         await crossing.StartAsync("harbour");
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 40, "all have been published twice");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 40,
+            "all have been published twice");
         var log = new Log();
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await Crossing.UntilAsync(
-            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0] is { Ready: 0, InHand: 0 }, "all are settled");
+            async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0] is { Ready: 0, InHand: 0 },
+            "all are settled");
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
         Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
     }

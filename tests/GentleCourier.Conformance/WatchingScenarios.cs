@@ -9,7 +9,7 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30), Second = TimeSpan.FromSeconds(1);
 
-    /// <summary>Any outcomes in any order: nothing is counted twice or not at all, and nothing of it is forgotten.</summary>
+    /// <summary>Any outcomes in any order: each is counted once, and none of it is forgotten.</summary>
     [Fact]
     public async Task What_came_was_accepted_set_aside_or_waits_and_each_failure_counts()
     {
@@ -124,7 +124,8 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
         {
             await using var connection = await store.OpenConnectionAsync();
             await using var transaction = await connection.BeginTransactionAsync();
-            await outbox.AddManyAsync(transaction, [.. Enumerable.Range(0, count).Select(i => EventDraft.Of(new Tap(i)))]);
+            await outbox.AddManyAsync(
+                transaction, [.. Enumerable.Range(0, count).Select(i => EventDraft.Of(new Tap(i)))]);
             if (commit) await transaction.CommitAsync();
             else await transaction.RollbackAsync();
         }

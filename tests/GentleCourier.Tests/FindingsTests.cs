@@ -36,7 +36,8 @@ public sealed class FindingsTests
         var finding = Assert.Single(Find([Queue("fares", 5_008)]));
         Assert.Equal(("queue-unreceived", true, TimeSpan.FromMinutes(15)),
             (finding.Code, finding.IsWrong, finding.For));
-        Assert.Equal("queue fares has 5,008 events waiting, the oldest for 15 min; nobody receives from it", finding.What);
+        Assert.Equal(
+            "queue fares has 5,008 events waiting, the oldest for 15 min; nobody receives from it", finding.What);
         // It is said how fast it gathers more, where that is known.
         finding = Assert.Single(Find([Queue("fares", 5_008) with { History = Counts(came: 3, accepted: 0) }]));
         Assert.Equal("queue fares has 5,008 events waiting, the oldest for 15 min, and 3 a second come; nobody "
@@ -78,7 +79,7 @@ public sealed class FindingsTests
             [Queue("fares", 3_000) with { History = Counts(came: 120, accepted: 80) }], Worker(busy), Worker(busy)));
         Assert.Equal("queue-growing", finding.Code);
         Assert.Equal("queue fares never catches up: 120 a second come, 80 a second are handled by 2 workers; 3,000 "
-            + "wait, and in an hour it will be about 147,000", finding.What);
+            + "wait, and in an hour there will be about 150,000", finding.What);
         Assert.Equal("at least 4 workers like these keep up, and catch up within 5 min", finding.Next);
         // Nothing of the kind is said of one that drains.
         Assert.Empty(Find([Queue("fares", 3_000) with { History = Counts(came: 80, accepted: 120) }], Worker(busy)));
@@ -109,8 +110,8 @@ public sealed class FindingsTests
         var found = Assert.Single(Find([Queue("fares")], Worker(hoarder),
             Worker(Receives("fares")) with { Worker = "quay/9" }));
         Assert.Equal(("worker-hoarding", true), (found.Code, found.IsWrong));
-        Assert.Equal("worker pier/7 holds 17 events of queue fares that it has no handler free for, while worker quay/9 "
-            + "has nothing to do", found.What);
+        Assert.Equal("worker pier/7 holds 17 events of queue fares that it has no handler free for, while worker "
+            + "quay/9 has nothing to do", found.What);
         Assert.Equal("set Courier:Receivers:fares:Prefetch to 1, or leave it self-tuned", found.Next);
         // Alone, it does no harm; nor where the other has its share, or cannot take one.
         Assert.Empty(Find([Queue("fares")], Worker(hoarder)));

@@ -50,7 +50,7 @@ public sealed class WatchingTests
             return Math.Abs(all.Arrivals - some.Arrivals) < 1e-9 && Math.Abs(all.Growth - some.Growth) < 1e-9;
         });
 
-    /// <summary>A queue whose events come and are handled at random; seconds until it is empty, as it turns out.</summary>
+    /// <summary>A queue whose events come and are handled at random.</summary>
     private sealed class SimulatedQueue(int seed, double arrivals, double handlingSeconds, int handlers, long backlog)
     {
         private readonly PCG random = new(1, (ulong)seed);

@@ -50,7 +50,8 @@ internal static class PostgresLongRun
         }
         await publishing;
         // Settling is behind handling by a round trip.
-        while ((await broker.Reports!.ReadFiguresAsync()).Queues[0] is not { Ready: 0, InHand: 0 }) await Task.Delay(10);
+        while ((await broker.Reports!.ReadFiguresAsync()).Queues[0] is not { Ready: 0, InHand: 0 })
+            await Task.Delay(10);
         Console.WriteLine($"{"empty",12} {"",12} {Sizes(connection)}");
         return 0;
     }

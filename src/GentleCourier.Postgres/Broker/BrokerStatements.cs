@@ -190,7 +190,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
-            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key FROM gone),
+            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key
+                FROM gone),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone
         """);

@@ -69,8 +69,8 @@ internal static class Examination
         using var command = connection.CreateCommand();
         command.CommandText = "PRAGMA journal_mode";
         return command.ExecuteScalar() is "wal" ? Check.Good("journal", "is a write-ahead log")
-            : Check.Wrong("journal", "is not a write-ahead log, so that readers and the writer wait for each other; say "
-                + "PRAGMA journal_mode = WAL with sqlite3, while no service runs");
+            : Check.Wrong("journal", "is not a write-ahead log, so that readers and the writer wait for each other; "
+                + "say PRAGMA journal_mode = WAL with sqlite3, while no service runs");
     }
 
     private static Check Disk(SqliteFile file)

@@ -16,7 +16,8 @@ public static class Findings
         return
         [
             .. QueueStatus.Of(broker).SelectMany(q => QueueFindings.Of(q, workers)),
-            .. (workers ?? []).SelectMany(w => w.Receivers.SelectMany(r => WorkerFindings.OfReceiver(w, r, broker.Queues))),
+            .. (workers ?? []).SelectMany(w =>
+                w.Receivers.SelectMany(r => WorkerFindings.OfReceiver(w, r, broker.Queues))),
             .. workers is null ? [] : WorkerFindings.OfAll(workers),
         ];
     }
@@ -42,5 +43,13 @@ public static class Findings
     internal static string Say(FormattableString text) => text.ToString(CultureInfo.InvariantCulture);
 
     internal static string Rate(double perSecond) => perSecond is > 0 and < 1
-        ? Say($"{perSecond * 60:0.#} a minute") : Say($"{perSecond:#,0.#} a second");
+        ? Say($"{perSecond * 60:0.#} a minute")
+        : perSecond < 10 ? Say($"{perSecond:0.#} a second") : Say($"{perSecond:#,0} a second");
+
+    /// <summary>A number of which two digits are known.</summary>
+    internal static string About(long number)
+    {
+        var unit = (long)Math.Pow(10, Math.Max(0, (int)Math.Log10(Math.Max(1, number)) - 1));
+        return Say($"{Math.Round((double)number / unit) * unit:#,0}");
+    }
 }

@@ -6,7 +6,9 @@ namespace GentleCourier;
 /// How often times of each length were seen, in buckets that grow by the fourth root of 2: any percentile is known to
 /// within a tenth. Of several processes they can be merged, at no loss. Immutable. Pure computation.
 /// </summary>
-/// <remarks>Source of the buckets: exponential histograms of OpenTelemetry's data model, scale 2, of milliseconds.</remarks>
+/// <remarks>
+/// Source of the buckets: exponential histograms of OpenTelemetry's data model, scale 2, of milliseconds.
+/// </remarks>
 /// <param name="First">The number of the first bucket; number n holds times over <c>2^(n/4)</c> ms, up to
 /// <c>2^((n+1)/4)</c> ms.</param>
 /// <param name="Counts">How many were seen, from the first bucket on.</param>

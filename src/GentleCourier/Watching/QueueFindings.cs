@@ -52,8 +52,8 @@ internal static class QueueFindings
         var count = queue.Receivers.Count;
         yield return new Finding("queue-growing", true,
             $"queue {queue.Figures.Queue} never catches up: {Rate(rates.Arrivals)} come, {Rate(rates.Handled)} are "
-            + Say($"handled by {Workers(count)}; {waiting:N0} wait, and in an hour it will be about ")
-            + Say($"{DrainForecast.After(Ahead, waiting, rates):N0}"),
+            + Say($"handled by {Workers(count)}; {waiting:N0} wait, and in an hour there will be about ")
+            + About(DrainForecast.After(Ahead, waiting, rates)),
             queue.WorkersNeeded is { } enough && enough > count
                 ? $"at least {Workers(enough)} like these keep up, and catch up within {For(QueueStatus.GoodTime)}"
                 : "see how long its handlers take",

@@ -2,8 +2,8 @@ namespace GentleCourier;
 
 /// <summary>How many workers a queue needs. Pure computation.</summary>
 /// <remarks>
-/// Little's law: on average <c>L = λ W</c> events are in a system that each enters at the rate <c>λ</c> and stays in for
-/// <c>W</c>. Of handlers: as many are busy as events come in a second times the seconds that each takes. Source:
+/// Little's law: on average <c>L = λ W</c> events are in a system that they enter at the rate <c>λ</c>, each for a
+/// time <c>W</c>. Of handlers: as many are busy as events come in a second times the seconds that each takes. Source:
 /// J. D. C. Little, "A Proof for the Queuing Formula L = λW", Operations Research 9 (1961).
 /// </remarks>
 public static class WorkersNeeded
