@@ -14,7 +14,7 @@ internal static class DoctorCommand
         var command = new Command(
             "doctor",
             """
-            Looks whether a broker and stores can be reached and are set up as they have to be, and says what to do.
+            Looks whether broker and stores can be reached and are set up as they have to be, with remedies.
 
             One line each: the connection, its encryption, the server, rights, tables, clocks, disk, and whether all
             that is routed is received. Exits with 3 where something is wrong.

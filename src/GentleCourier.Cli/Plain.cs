@@ -20,6 +20,7 @@ internal static class Plain
         WriteIndented = true,
         Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
         DefaultIgnoreCondition = JsonIgnoreCondition.Never,
+        Converters = { new JsonStringEnumConverter(JsonNamingPolicy.CamelCase) },
     };
 
     private static readonly JsonSerializerOptions InLine = new(Indented) { WriteIndented = false };

@@ -15,7 +15,7 @@ internal static class StatusCommand
         var command = new Command(
             "status",
             """
-            Shows how full queues and outboxes are, how fast they fill and drain, who receives, and what goes wrong.
+            Shows how full queues and outboxes are, how fast they move, who receives, and what goes wrong.
 
             Examples:
               courier status --broker sqlite:broker.db
@@ -52,6 +52,8 @@ internal static class StatusCommand
             await using var broker = connections.FindBroker(result);
             var stores = connections.FindStores(result);
             if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
+            if (result.GetValue(until) is null && result.GetResult(limit) is { Implicit: false })
+                throw new UsageException("--limit goes with --wait-until drained");
             if (broker is not null) _ = Connections.ReportsOf(broker.Port);
             try
             {

@@ -33,7 +33,7 @@ internal static class StatusJson
             overSeconds = rates.Over.TotalSeconds, arrivalsPerSecond = rates.Arrivals, handledPerSecond = rates.Handled,
             failedPerSecond = rates.Failed, setAsidePerSecond = rates.SetAside,
         },
-        lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded, outlook = q.Forecast.Outlook.ToString(),
+        lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded, q.Forecast.Outlook,
         emptyInSeconds = q.Forecast.About is not { } about ? null : new
         {
             about = about.TotalSeconds, soonest = q.Forecast.Soonest?.TotalSeconds,
@@ -62,7 +62,7 @@ internal static class StatusJson
 
     private static object Outbox(StoreFigures s, IReadOnlyList<HeldEvent> held) => new
     {
-        store = s.Store, s.Outbox.Waiting, s.Outbox.Held, s.Outbox.Refused, precision = s.Outbox.Precision.ToString(),
+        store = s.Store, s.Outbox.Waiting, s.Outbox.Held, s.Outbox.Refused, s.Outbox.Precision,
         oldestAgeSeconds = s.Outbox.OldestAge?.TotalSeconds, s.Outbox.Relay, s.Outbox.LastError, s.Outbox.DeadRows,
         oldestSnapshotSeconds = s.Outbox.OldestSnapshot?.TotalSeconds, s.Outbox.SnapshotHolder, heldEvents = held,
     };

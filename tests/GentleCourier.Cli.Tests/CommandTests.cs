@@ -119,6 +119,7 @@ public sealed class CommandTests
         (await courier.RunAsync([.. wait, "--queue", "nothing"]))
             .Fails(1, "has no queue 'nothing'; it has fares, notices");
         (await courier.RunAsync([.. wait, "--limit", "soon"])).Fails(2, "'soon' is not a time");
+        (await courier.RunAsync([.. wait[..3], "--limit", "9s"])).Fails(2, "--limit goes with --wait-until drained");
 
         var waiting = courier.RunAsync([.. wait, "--limit", "2m"]);
         await using var link = await broker.OpenLinkAsync("fares", "pier/7", TimeSpan.FromMinutes(1));

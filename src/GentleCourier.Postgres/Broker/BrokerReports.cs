@@ -10,10 +10,10 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
     public async Task<BrokerFigures> FiguresAsync(CancellationToken cancellationToken)
     {
         var (now, queues, workers) = (DateTimeOffset.MinValue, new List<QueueFigures>(), new List<WorkerFigures?>());
-        var history = new List<(int Queue, QueueCounts Counts)>();
+        var history = new Dictionary<int, List<QueueCounts>>();
         await server.ReadAtOnceAsync(
             new RoundTrip()
-                .Add(sql.History, row => history.Add((row.GetInt32(0), Counts(row, row.Time(1), 2))))
+                .Add(sql.History, row => HistoryOf(row.GetInt32(0)).Add(Counts(row, row.Time(1), 2)))
                 .Add(sql.Figures, Read, server.Now)
                 .Add(sql.Workers, row => workers.Add(WorkerJson.Read(row.GetString(0), row.Time(1), row.Time(2))),
                     server.Now),
@@ -28,9 +28,12 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
                 row.GetString(1), Math.Max(0, all - inHand - later), inHand, later, row.GetInt64(6), row.Age(7))
             {
                 Types = row.GetFieldValue<string[]>(8),
-                History = [.. history.Where(h => h.Queue == id).Select(h => h.Counts), Counts(row, now, 9)],
+                History = [.. HistoryOf(id), Counts(row, now, 9)],
             });
         }
+
+        List<QueueCounts> HistoryOf(int queue) =>
+            history.TryGetValue(queue, out var known) ? known : history[queue] = [];
     }
 
     private static QueueCounts Counts(NpgsqlDataReader row, DateTimeOffset at, int first) =>

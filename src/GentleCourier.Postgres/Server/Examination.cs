@@ -23,7 +23,7 @@ internal static class Examination
             }).ConfigureAwait(false);
             if (connection is not { } open) yield break;
             var facts = new Facts();
-            yield return await TryAsync("server", () => facts.ReadAsync(open, server, cancellationToken))
+            yield return await TryAsync("server", () => facts.ReadAsync(open, cancellationToken))
                 .ConfigureAwait(false);
             if (facts.Version is null) yield break;
             yield return facts.Encryption;
@@ -36,7 +36,7 @@ internal static class Examination
             }).ConfigureAwait(false);
             yield return tables;
             if (tables.Result != CheckResult.Good) yield break;
-            yield return await TryAsync("rights", () => RightsAsync(open, server, cancellationToken))
+            yield return await TryAsync("rights", () => RightsAsync(open, server, schema.Tables, cancellationToken))
                 .ConfigureAwait(false);
         }
         finally
@@ -61,25 +61,27 @@ internal static class Examination
         }
     }
 
-    private static async Task<Check> RightsAsync(
-        NpgsqlConnection connection, PostgresServer server, CancellationToken cancellationToken)
+    // In a schema that store and broker share, the one need not touch the other's tables.
+    private static async Task<Check> RightsAsync(NpgsqlConnection connection, PostgresServer server, string[] tables,
+        CancellationToken cancellationToken)
     {
         var lacking = new List<string>();
         await new RoundTrip().Add(
             """
             SELECT c.relname, p.name FROM pg_class c CROSS JOIN (VALUES ('SELECT'), ('INSERT'), ('UPDATE'), ('DELETE'))
                 AS p (name)
-            WHERE c.relnamespace = to_regnamespace($1) AND c.relkind = 'r' AND c.relname NOT LIKE '%\_version'
+            WHERE c.relnamespace = to_regnamespace($1) AND c.relname = ANY ($2)
                 AND NOT has_table_privilege(c.oid, p.name)
             ORDER BY 1, 2
             """,
-            row => lacking.Add($"{row.GetString(1)} on {row.GetString(0)}"), Parameter.Of(server.SchemaName))
+            row => lacking.Add($"{row.GetString(1)} on {row.GetString(0)}"), Parameter.Of(server.SchemaName),
+            Parameter.Of(tables))
             .RunAsync(connection, PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
         return lacking.Count == 0 ? Check.Good("rights", "this user may read and write all tables")
             : Check.Wrong("rights", $"this user lacks {string.Join(", ", lacking.Take(3))}"
                 + (lacking.Count > 3 ? $" and {lacking.Count - 3} more" : "")
                 + $"; their owner can say: GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA "
-                + $"{server.SchemaName} TO …");
+                + $"{server.SchemaName} TO {server.UserName ?? "…"}");
     }
 
     /// <summary>What a server says of itself and of the connection.</summary>
@@ -93,8 +95,7 @@ internal static class Examination
 
         public Check Clock { get; private set; }
 
-        public async Task<Check> ReadAsync(
-            NpgsqlConnection connection, PostgresServer server, CancellationToken cancellationToken)
+        public async Task<Check> ReadAsync(NpgsqlConnection connection, CancellationToken cancellationToken)
         {
             var (isStandby, isReadOnly, size) = (false, false, "");
             var (process, isEncrypted, isLocal, at) = (0, false, false, default(DateTimeOffset));

@@ -59,6 +59,9 @@ internal sealed class PostgresServer : IAsyncDisposable
     /// <summary>For the service's own connections; it may hold a password.</summary>
     public string ConnectionString { get; }
 
+    /// <summary>As whom; null: as whom the operating system says.</summary>
+    public string? UserName => address.Settings.Username;
+
     public string DatabaseName => address.Settings.Database!;
 
     public string SchemaName => address.SchemaName;
@@ -217,10 +220,15 @@ internal sealed class PostgresServer : IAsyncDisposable
                     or PostgresErrorCodes.UndefinedColumn =>
                     $"{said}; the tables of Gentle Courier are made with `courier schema apply`",
                 PostgresErrorCodes.InsufficientPrivilege =>
-                    $"{user} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO …; "
-                    + $"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} TO …",
+                    $"{user} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO "
+                    + $"{UserName ?? "…"}; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} "
+                    + $"TO {UserName ?? "…"}",
                 PostgresErrorCodes.TooManyConnections =>
                     $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
+                PostgresErrorCodes.ProtocolViolation
+                    when said.Contains("startup parameter", StringComparison.Ordinal) =>
+                    $"{said}: a pooler stands between, and takes no settings of a connection; name the server itself, "
+                    + "or a pool in session mode that takes 'options'",
                 PostgresErrorCodes.ReadOnlySqlTransaction => $"{said}; it is a standby, name the primary",
                 PostgresErrorCodes.DiskFull =>
                     $"its disk is full ({said}); free some space, nothing that was committed is lost",

@@ -27,6 +27,10 @@ internal sealed class Schema(SchemaHistory history)
     /// <summary>All of it, for a person to read or a migration tool to run on a database that has none of it.</summary>
     public string Sql => $"{Namespace}\n{versions}\n{Record(history.Latest)}\n\n{history.Sql}\n";
 
+    /// <summary>The names of its tables.</summary>
+    public string[] Tables =>
+        [.. history.Sql.Split("CREATE TABLE courier.").Skip(1).Select(made => made[..made.IndexOf(' ')])];
+
     /// <summary>
     /// A statement with the tables of another schema. The name is an identifier: the address has been checked for that.
     /// </summary>
