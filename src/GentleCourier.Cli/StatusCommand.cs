@@ -102,22 +102,28 @@ internal static class StatusCommand
         Func<Task<CourierStatus>> read, TimeSpan limit, CancellationToken cancel)
     {
         using var timer = new PeriodicTimer(LookEvery);
-        var (began, said) = (Stopwatch.GetTimestamp(), "");
+        var (began, said, before) = (Stopwatch.GetTimestamp(), "", (CourierStatus?)null);
         while (true)
         {
             var status = await read();
-            if (status.IsDrained) return (status, true);
-            var waiting = string.Join(", ", status.Queues.Where(q => q.Figures.Waiting != 0)
-                .Select(q => $"{q.Figures.Queue} {Plain.Number(q.Figures.Waiting)}")
-                .Concat(status.Stores.Where(s => s.Outbox.Waiting > 0)
-                    .Select(s => $"outbox of {s.Store} {Plain.Number(s.Outbox.Waiting)}"))
-                .Concat(status.Unreachable.Select(f => f.What)));
+            if (before is not null && status.IsDrainedSince(before)) return (status, true);
+            var mayBeDrained = status.IsDrained && before is not { IsDrained: true };
+            before = status;
+            if (mayBeDrained) continue;
+            var waiting = WaitingIn(status);
             if (waiting != said) await Console.Error.WriteLineAsync($"waiting: {Plain.Line(waiting)}");
             said = waiting;
             if (Stopwatch.GetElapsedTime(began) >= limit) return (status, false);
             await timer.WaitForNextTickAsync(cancel);
         }
     }
+
+    private static string WaitingIn(CourierStatus status) => status.IsDrained ? "all is handled, and more comes"
+        : string.Join(", ", status.Queues.Where(q => q.Figures.Waiting != 0)
+            .Select(q => $"{q.Figures.Queue} {Plain.Number(q.Figures.Waiting)}")
+            .Concat(status.Stores.Where(s => s.Outbox.Waiting > 0)
+                .Select(s => $"outbox of {s.Store} {Plain.Number(s.Outbox.Waiting)}"))
+            .Concat(status.Unreachable.Select(f => f.What)));
 
     private static async Task<Dictionary<string, IReadOnlyList<HeldEvent>>> ReadHeldAsync(
         CourierStatus status, List<Named<IStorePort>> stores, CancellationToken cancel)

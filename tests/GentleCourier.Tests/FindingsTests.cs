@@ -164,6 +164,23 @@ public sealed class FindingsTests
         Assert.Empty(Findings.Of("sqlite:harbour.db", new OutboxFigures(7, 0, 0, TimeSpan.Zero, "pier/7", null)));
     }
 
+    /// <summary>Between two looks an event went from an outbox through its queue, into the next outbox.</summary>
+    [Fact]
+    public void All_is_drained_only_where_nothing_came_between_two_looks()
+    {
+        Assert.True(Look(came: 7).IsDrainedSince(Look(came: 7)));
+        Assert.False(Look(came: 8).IsDrainedSince(Look(came: 7)));
+        Assert.False(Look(came: 7).IsDrainedSince(Look(came: 7, ready: 1)));
+        Assert.False(Look(came: 7, outbox: 1).IsDrainedSince(Look(came: 7)));
+        Assert.False((Look(came: 7) with { Unreachable = [new("store-unreachable", true, "", "")] })
+            .IsDrainedSince(Look(came: 7)));
+
+        static CourierStatus Look(long came, long ready = 0, long outbox = 0) => new(
+            new BrokerFigures("sqlite:broker.db", default,
+                [Queue("fares", ready) with { History = [new(default, came, came - ready, 0, 0)] }], []),
+            [new StoreFigures("harbour", new OutboxFigures(outbox, 0, 0, null, "pier/7", null))], []);
+    }
+
     [Theory]
     [InlineData("deck-count", "deck-cuont", true)]
     [InlineData("deck-count", "deckcount", true)]

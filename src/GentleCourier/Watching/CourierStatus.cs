@@ -20,21 +20,35 @@ public sealed record CourierStatus(
             .OrderByDescending(f => f.IsWrong),
     ];
 
-    /// <summary>Whether nothing waits any more, in any queue or outbox: what was published has been handled.</summary>
+    /// <summary>
+    /// Whether nothing waits in any queue or outbox, each at its moment. What travels between them meanwhile is missed:
+    /// to be sure, look twice, and compare what came.
+    /// </summary>
     public bool IsDrained => Unreachable.Count == 0 && Queues.All(q => q.Figures.Waiting == 0)
         && Stores.All(s => s.Outbox.Waiting == 0);
 
-    /// <summary>Asks them all at the same time; one that cannot be reached costs only its own figures.</summary>
+    /// <summary>
+    /// Whether all was drained from the one look to the other. What was in no queue at the first look and in no outbox
+    /// before the second one has come to a queue in between, or is handled.
+    /// </summary>
+    internal bool IsDrainedSince(CourierStatus earlier) =>
+        earlier.IsDrained && IsDrained && Came.SequenceEqual(earlier.Came);
+
+    private IEnumerable<long> Came => Broker?.Queues.Select(q => q.History is [.., var last] ? last.Came : 0) ?? [];
+
+    /// <summary>
+    /// Asks the stores, then the broker, in the order in which events travel; one that cannot be reached costs only its
+    /// own figures.
+    /// </summary>
     internal static async Task<CourierStatus> ReadAsync(
         IBroker? broker, IReadOnlyList<(string Name, IStorePort Port)> stores, CancellationToken cancellationToken)
     {
-        var reading = broker?.Reports is { } reports
-            ? TryAsync(() => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable") : null;
         var outboxes = await Task.WhenAll(stores.Select(store => TryAsync(
             async () => new StoreFigures(
                 store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false)),
             "store-unreachable"))).ConfigureAwait(false);
-        var (figures, problem) = reading is null ? (null, null) : await reading.ConfigureAwait(false);
+        var (figures, problem) = broker?.Reports is not { } reports ? (null, null) : await TryAsync(
+            () => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable").ConfigureAwait(false);
         return new CourierStatus(figures, [.. outboxes.Select(o => o.Read).OfType<StoreFigures>()],
             [.. outboxes.Select(o => o.Problem).Prepend(problem).OfType<Finding>()]);
     }

@@ -26,8 +26,8 @@ public enum Outlook
 /// The backlog is taken for a random walk with drift, whose drift and variance are estimated from the intervals of
 /// <see cref="QueueRates"/>. The bounds are where the band that holds the backlog with a probability of
 /// <see cref="Confidence"/> reaches zero; it is as wide as the walk is rough and the drift is uncertain (a prediction
-/// interval with Student's t). Source: any textbook of statistics on prediction with estimated mean and variance;
-/// Student's t is approximated as in Abramowitz and Stegun, 26.7.5.
+/// interval with Student's t, as of G. J. Hahn and W. Q. Meeker, "Statistical Intervals", 1991). Student's t is
+/// approximated as in M. Abramowitz and I. A. Stegun, "Handbook of Mathematical Functions", 26.7.5.
 /// </remarks>
 /// <param name="Outlook">Whether, in a word.</param>
 /// <param name="About">The likeliest time until it is empty; null unless it drains.</param>
