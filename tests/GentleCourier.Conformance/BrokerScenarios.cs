@@ -262,7 +262,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
 
         var error = await Assert.ThrowsAsync<CourierException>(() => broker.OpenLinkAsync("tabs", "w", Lease));
         Assert.Contains("queue 'tabs' does not exist", error.Message, StringComparison.Ordinal);
-        Assert.Contains("there are taps", error.Message, StringComparison.Ordinal);
+        Assert.Contains("did you mean taps?", error.Message, StringComparison.Ordinal);
 
         error = await Assert.ThrowsAsync<CourierException>(
             () => broker.PrepareAsync(new Topology(["taps"], [new Route("test.charged", "taps")]), create: false));

@@ -26,8 +26,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         + $"HAVING count(*) > 0 {OrAdd}";
     private const string CountRetry =
         $"{ToTally} SELECT $1, {Slot}, 0, 0, 0, 0, 0, count(*), 0 FROM again HAVING count(*) > 0 {OrAdd}";
-    private const string CountDelay = $"{ToTally} SELECT $1, {Slot}, 0, count(*), 0, 0, 0, count(*) * (1 - $7), 0 "
-        + $"FROM gone HAVING count(*) > 0 {OrAdd}";
+    private const string CountDelay = $"{ToTally} SELECT $1, {Slot}, 0, count(*), 0, 0, 0, "
+        + $"count(*) FILTER (WHERE ($6)[array_position($2, id)] = 0), 0 FROM gone HAVING count(*) > 0 {OrAdd}";
     private const string CountPromoted =
         $"{ToTally} SELECT $2, {Slot}, 0, -count(*), 0, 0, 0, 0, 0 FROM due HAVING count(*) > 0 {OrAdd}";
     private const string CountSetAside = $"{ToTally} SELECT $1, {Slot}, -count(*), 0, count(*), 0, 0, 0, count(*) "
@@ -179,9 +179,12 @@ internal sealed class BrokerStatements(PostgresServer server)
         WHERE {Held} RETURNING id, $3
         """);
 
+    // All that fail of one hand-over go together, each with its own of the lists: what is counted one by one would have
+    // the same row of the tally rewritten for each of them.
     public readonly string RetryNow = server.Sql($"""
         WITH again AS (
-            UPDATE courier.copy SET abandoned = 0, error = $4, {NotInHand} WHERE {Held} RETURNING id),
+            UPDATE courier.copy SET abandoned = 0, error = ($4)[array_position($2, id)], {NotInHand} WHERE {Held}
+            RETURNING id),
         counted AS ({CountRetry})
         SELECT id, $3 FROM again
         """);
@@ -190,8 +193,9 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
-            SELECT queue, coalesce($6, now()) + $5, id, arrived, attempts - $7, first_attempt, $4, event, key
-                FROM gone),
+            SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, attempts - ($6)[place], first_attempt,
+                ($4)[place], event, key
+                FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone
         """);

@@ -207,53 +207,70 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         Action<NpgsqlDataReader> settled, Action<HandOver, long> setAside)
     {
         // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
-        foreach (var group in settlements.GroupBy(s => (Kind: s.Outcome, Key(s.Delivery).Number)))
+        foreach (var group in settlements.GroupBy(s => (Kind: KindOf(s.Outcome), Key(s.Delivery).Number)))
         {
             switch (group.Key.Kind)
             {
-                case Outcome.AcceptedOutcome:
+                case Kind.Accepted:
                     trip.Add(sql.Accept, settled, Leases(group));
                     break;
-                case Outcome.ReleasedOutcome:
+                case Kind.Released:
                     trip.Add(sql.Release, settled, Leases(group));
                     break;
+                case Kind.Rejected:
+                    foreach (var settlement in group) AddRejected(trip, settlement, settled, setAside);
+                    break;
                 default:
-                    foreach (var settlement in group) AddFailure(trip, settlement, settled, setAside);
+                    AddModified(trip, [.. group], group.Key.Kind, settled);
                     break;
             }
         }
     }
 
-    private void AddFailure(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled,
+    private enum Kind
+    {
+        Accepted,
+        Released,
+        RetriedNow,
+        RetriedLater,
+        Rejected,
+    }
+
+    private static Kind KindOf(Outcome outcome) => outcome switch
+    {
+        Outcome.AcceptedOutcome => Kind.Accepted,
+        Outcome.ReleasedOutcome => Kind.Released,
+        Outcome.Modified { Delay.Ticks: <= 0, Counts: true } => Kind.RetriedNow,
+        Outcome.Modified => Kind.RetriedLater,
+        Outcome.Rejected => Kind.Rejected,
+        _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(outcome)),
+    };
+
+    private void AddModified(RoundTrip trip, Settlement[] settlements, Kind kind, Action<NpgsqlDataReader> settled)
+    {
+        var modified = Array.ConvertAll(settlements, s => (Outcome.Modified)s.Outcome);
+        NpgsqlParameter[] failed =
+            [.. Leases(settlements), Parameter.Plain(Array.ConvertAll(modified, m => (string?)m.Error))];
+        if (kind == Kind.RetriedNow) trip.Add(sql.RetryNow, settled, failed);
+        else trip.Add(sql.RetryLater, settled,
+            [.. failed, Parameter.Of(Array.ConvertAll(modified, m => (TimeSpan?)m.Delay)),
+            Parameter.Of(Array.ConvertAll(modified, m => m.Counts ? 0 : 1)), server.Now]);
+    }
+
+    private void AddRejected(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled,
         Action<HandOver, long> setAside)
     {
-        NpgsqlParameter[] leases = Leases([settlement]);
-        switch (settlement.Outcome)
-        {
-            case Outcome.Modified { Delay.Ticks: <= 0, Counts: true } again:
-                trip.Add(sql.RetryNow, settled, [.. leases, Parameter.Plain(again.Error)]);
-                break;
-            case Outcome.Modified again:
-                trip.Add(sql.RetryLater, settled,
-                    [.. leases, Parameter.Plain(again.Error), Parameter.Of(again.Delay), server.Now,
-                    Parameter.Of(again.Counts ? 0 : 1)]);
-                break;
-            case Outcome.Rejected rejected:
-                var (exception, message, stack) = (
-                    rejected.Failure?.Exception, rejected.Failure?.Message, rejected.Failure?.Stack);
-                trip.Add(
-                    sql.SetAside,
-                    row =>
-                    {
-                        settled(row);
-                        setAside(settlement.Delivery, row.GetInt64(2));
-                    },
-                    [.. leases, Parameter.Plain(rejected.Reason), Parameter.Plain(exception), Parameter.Plain(message),
-                    Parameter.Plain(stack), server.Now]);
-                break;
-            default:
-                throw new ArgumentException($"unknown outcome {settlement.Outcome}", nameof(settlement));
-        }
+        var rejected = (Outcome.Rejected)settlement.Outcome;
+        var failure = rejected.Failure;
+        trip.Add(
+            sql.SetAside,
+            row =>
+            {
+                settled(row);
+                setAside(settlement.Delivery, row.GetInt64(2));
+            },
+            [.. Leases([settlement]), Parameter.Plain(rejected.Reason), Parameter.Plain(failure?.Exception),
+            Parameter.Plain(failure?.Message), Parameter.Plain(failure?.Stack), server.Now]);
     }
 
     /// <summary>Leases of one hand-over.</summary>

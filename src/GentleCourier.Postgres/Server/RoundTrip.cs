@@ -73,6 +73,9 @@ internal static class Parameter
     /// <summary>The server's texts cannot hold the character 0.</summary>
     public static NpgsqlParameter Plain(string? value) => Of(value?.Replace('\0', ' '));
 
+    public static NpgsqlParameter Plain(string?[] values) =>
+        Of(System.Array.ConvertAll(values, value => value?.Replace('\0', ' ')));
+
     public static NpgsqlParameter Of(ReadOnlyMemory<byte> value) =>
         new NpgsqlParameter<ReadOnlyMemory<byte>> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Bytea };
 
