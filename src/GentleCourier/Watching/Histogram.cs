@@ -112,9 +112,10 @@ internal sealed class RecentTimes(TimeProvider clock)
     {
         get
         {
+            var timestamp = clock.GetTimestamp();
             lock (gate)
             {
-                Turn(clock.GetTimestamp());
+                Turn(timestamp);
                 return Histogram.Of(now).With(Histogram.Of(before));
             }
         }

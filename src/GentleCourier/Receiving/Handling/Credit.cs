@@ -29,7 +29,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private int helping = FirstHelping;
     private bool oneByOne;
     private (long Since, TimeSpan For)? paused;
-    private long lastStart, lastEnd = clock.GetTimestamp();
+    private long now, lastStart, lastEnd = clock.GetTimestamp();
 
     /// <summary>
     /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the
@@ -46,7 +46,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            lock (gate) return LimitNow;
+            using (Enter()) return LimitNow;
         }
     }
 
@@ -57,7 +57,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            lock (gate) return Needed;
+            using (Enter()) return Needed;
         }
     }
 
@@ -66,7 +66,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            lock (gate) return SurplusNow;
+            using (Enter()) return SurplusNow;
         }
     }
 
@@ -84,7 +84,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            lock (gate)
+            using (Enter())
             {
                 if (Needed > 0 || SurplusNow > 0) return Task.CompletedTask;
                 waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -96,7 +96,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>Whether deliveries are being handled, lie ready for that, or did so within this time.</summary>
     public bool IsAtWork(TimeSpan within)
     {
-        lock (gate) return running + unstarted > 0 || clock.GetElapsedTime(lastEnd) < within;
+        using (Enter()) return running + unstarted > 0 || clock.GetElapsedTime(lastEnd, now) < within;
     }
 
     /// <summary>How many deliveries are held, and how many of them are being handled.</summary>
@@ -113,11 +113,11 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            lock (gate) return PauseLeft is { } left && left > TimeSpan.Zero ? left : null;
+            using (Enter()) return PauseLeft is { } left && left > TimeSpan.Zero ? left : null;
         }
     }
 
-    private TimeSpan? PauseLeft => paused is { } pause ? pause.For - clock.GetElapsedTime(pause.Since) : null;
+    private TimeSpan? PauseLeft => paused is { } pause ? pause.For - clock.GetElapsedTime(pause.Since, now) : null;
 
     /// <summary>In a pause nothing, and after it a few, whatever others still do; null where there is none.</summary>
     private int? ToTry => PauseLeft is not { } left ? null
@@ -130,7 +130,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private int LimitWithoutPause => oneByOne ? 1
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
-        : tuner.Limit(running == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart));
+        : tuner.Limit(running == 0 ? TimeSpan.Zero : clock.GetElapsedTime(lastStart, now));
 
     private int Needed
     {
@@ -148,7 +148,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
     public int WorthFetching(int settling)
     {
-        lock (gate)
+        using (Enter())
         {
             var limit = LimitNow;
             return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
@@ -160,7 +160,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <param name="alone">Whether no other may be held together with it.</param>
     public void Fetched(int count, bool alone = false)
     {
-        lock (gate)
+        using (Enter())
         {
             helping = count == helping ? Math.Min(2 * helping, LargestHelping) : FirstHelping;
             oneByOne = alone;
@@ -175,7 +175,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// </summary>
     public void Refused(int count)
     {
-        lock (gate)
+        using (Enter())
         {
             unsettled += count;
             oneByOne = true;
@@ -191,7 +191,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>One that was waiting elsewhere lies ready.</summary>
     public void Returned()
     {
-        lock (gate)
+        using (Enter())
         {
             unsettled++;
             unstarted++;
@@ -202,11 +202,11 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>A handler has taken one up.</summary>
     public void Started()
     {
-        lock (gate)
+        using (Enter())
         {
             unstarted--;
             running++;
-            lastStart = clock.GetTimestamp();
+            lastStart = now;
             Call();
         }
     }
@@ -217,9 +217,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// </summary>
     public void Pause(TimeSpan? time)
     {
-        lock (gate)
+        using (Enter())
         {
-            paused = time is { } pause ? (clock.GetTimestamp(), pause) : null;
+            paused = time is { } pause ? (now, pause) : null;
             Call();
         }
     }
@@ -236,7 +236,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>Deliveries have been settled, or are no longer this worker's.</summary>
     public void Settled(int count)
     {
-        lock (gate)
+        using (Enter())
         {
             unsettled -= count;
             Call();
@@ -248,7 +248,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// </summary>
     public void Stuck(int change)
     {
-        lock (gate)
+        using (Enter())
         {
             stuck += change;
             Call();
@@ -258,10 +258,10 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     /// <summary>A handler has been busy for so long with so many.</summary>
     public void Handled(TimeSpan time, int count)
     {
-        lock (gate)
+        using (Enter())
         {
             running -= count;
-            lastEnd = clock.GetTimestamp();
+            lastEnd = now;
             tuner?.Handled(time, count);
         }
     }
@@ -271,6 +271,18 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         if (tuner is null) return;
         lock (gate) tuner.Exchanged(time);
+    }
+
+    /// <summary>
+    /// The lock, and the time, for what needs both. The clock is asked first: one that tests have made may run what
+    /// waits for it, which may wait for somebody who waits for this lock.
+    /// </summary>
+    private Lock.Scope Enter()
+    {
+        var time = clock.GetTimestamp();
+        var scope = gate.EnterScope();
+        now = time;
+        return scope;
     }
 
     private void Call()
