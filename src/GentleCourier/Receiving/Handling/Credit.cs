@@ -84,8 +84,10 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     {
         get
         {
-            using (Enter())
+            var time = clock.GetTimestamp();
+            lock (gate)
             {
+                now = time;
                 if (Needed > 0 || SurplusNow > 0) return Task.CompletedTask;
                 waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
                 return waiting.Task;
