@@ -79,7 +79,7 @@ internal static class Plain
     /// <summary>Events a second.</summary>
     public static string Rate(double? rate) => rate switch
     {
-        null => "unknown", 0 => "0", < 10 => $"{rate:0.0}", _ => $"{rate:N0}",
+        null => "unknown", 0 => "0", < 0.1 => "<0.1", < 10 => $"{rate:0.0}", _ => $"{rate:N0}",
     };
 
     /// <summary>Of a whole.</summary>

@@ -130,12 +130,8 @@ internal static class StatusText
     {
         var f = store.Outbox;
         AnsiConsole.WriteLine($"outbox of {store.Store}");
-        var about = f.Precision switch
-        {
-            Precision.AtLeast => "at least ", Precision.AtMost => "at most ", _ => "",
-        };
         AnsiConsole.WriteLine(
-            $"  waiting {about}{Plain.Number(f.Waiting)}, of these held {Plain.Number(f.Held)}; refused "
+            $"  waiting {StoreFindings.Count(f.Waiting, f.Precision)}, of these held {Plain.Number(f.Held)}; refused "
             + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
         AnsiConsole.WriteLine(
             f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");

@@ -139,11 +139,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
                 && figures.DeadLetters == deadLetters,
         $"all is settled, with {deadLetters} dead letters");
 
-    /// <summary>
-    /// How long a test waits for anything before it fails; long, since what takes a second here may take a minute on a
-    /// machine that is busy with other things.
-    /// </summary>
-    public static TimeSpan Limit { get; } = TimeSpan.FromSeconds(180);
+    /// <summary>How long a test waits for anything.</summary>
+    public static TimeSpan Limit { get; } = TimeSpan.FromSeconds(60);
 
     /// <summary>Waits for a condition, with a limit after which the test fails and says what it waited for.</summary>
     public static async Task UntilAsync(Func<Task<bool>> condition, string what)

@@ -49,8 +49,6 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             courier => courier.Receive("taps", queue =>
             {
                 queue.Handle<Tap, TapReceiver>();
-                // Simulated time runs far ahead of a busy machine, and leases would end before their events were taken.
-                if (clock is not null) queue.Options.Lease = TimeSpan.FromHours(1);
                 bind?.Invoke(queue);
             }),
             services: services =>
@@ -108,7 +106,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var back = clock.GetUtcNow().AddHours(1);
-        var (tries, seen, handled, reports) = (0, 0, new ConcurrentDictionary<int, int>(), new Reports());
+        var (tries, handled, reports) = (0, new ConcurrentDictionary<int, int>(), new Reports());
         var log = new Log
         {
             OnTap = (delivery, _) =>
@@ -129,11 +127,8 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(
             () =>
             {
-                // After the hour time passes only where nothing else does.
-                if (clock.GetUtcNow() < back || handled.Count == seen)
-                    clock.Advance(TimeSpan.FromSeconds(clock.GetUtcNow() < back ? 10 : 1));
-                seen = handled.Count;
-                return Task.FromResult(seen == 300);
+                clock.Advance(TimeSpan.FromSeconds(clock.GetUtcNow() < back ? 10 : 1));
+                return Task.FromResult(handled.Count == 300);
             },
             "all are handled");
         await crossing.SettledAsync(deadLetters: 0);

@@ -21,6 +21,41 @@ public sealed class CreditTests
     private static Credit NewCredit(Prefetch prefetch, int parallel = 1, TimeProvider? clock = null) =>
         new(prefetch, parallel, batch: 1, clock ?? TimeProvider.System);
 
+    /// <summary>A clock of tests runs what waits for it, which may wait for the credit of another thread.</summary>
+    [Fact]
+    public void The_clock_is_asked_outside_of_the_lock()
+    {
+        var clock = new AskingClock();
+        var credit = NewCredit(Prefetch.SelfTuned, parallel: 2, clock);
+        clock.Asked = () => Assert.True(
+            Task.Run(() => credit.Now).Wait(TimeSpan.FromSeconds(10)), "the lock is held while the clock is asked");
+        credit.Fetched(4);
+        credit.Started();
+        credit.Pause(TimeSpan.FromMinutes(1));
+        _ = (credit.Limit, credit.NeededNow, credit.Surplus, credit.Attention, credit.PausedFor,
+            credit.WorthFetching(settling: 1), credit.IsAtWork(TimeSpan.FromSeconds(1)));
+        credit.Returned();
+        credit.Stuck(1);
+        credit.Handled(TimeSpan.FromSeconds(1), 1);
+        credit.Settled(1);
+        Assert.InRange(clock.Times, 12, 30);
+    }
+
+    private sealed class AskingClock : TimeProvider
+    {
+        public Action? Asked { get; set; }
+
+        public int Times { get; private set; }
+
+        public override long GetTimestamp()
+        {
+            if (Asked is null) return base.GetTimestamp();
+            Times++;
+            Asked();
+            return base.GetTimestamp();
+        }
+    }
+
     [Fact]
     public async Task Fetching_at_once_begins_when_nothing_lies_ready_and_there_is_room()
     {

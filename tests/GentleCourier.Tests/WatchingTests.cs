@@ -171,9 +171,11 @@ public sealed class WatchingTests
         Assert.Equal(60, Lag(600, counts)!.Value.TotalSeconds, 6);
         Assert.Equal(TimeSpan.Zero, Lag(0, []));
         Assert.Null(Lag(600, [At(0, 0), At(60, 600)]));
+        // What others handled before they left says nothing of what is to come.
+        Assert.Null(Lag(600, counts, []));
 
-        static TimeSpan? Lag(long ready, QueueCounts[] counts) =>
-            new QueueStatus(new QueueFigures("fares", ready, 0, 0, 0, null) { History = counts }, []).Lag;
+        static TimeSpan? Lag(long ready, QueueCounts[] counts, ReceiverFigures[]? receivers = null) =>
+            new QueueStatus(new QueueFigures("fares", ready, 0, 0, 0, null) { History = counts }, receivers).Lag;
     }
 
     [Fact]

@@ -14,11 +14,12 @@ public sealed record QueueStatus(QueueFigures Figures, IReadOnlyList<ReceiverFig
     /// <summary>
     /// How far it is behind: about how long what comes now will wait, at the rate at which events are handled. (By
     /// Little's law; see <see cref="GentleCourier.WorkersNeeded"/>.) Null where that is not known, or where events wait
-    /// and none is handled.
+    /// and nobody receives, or none is handled.
     /// </summary>
     public TimeSpan? Lag => (Figures.Waiting, Rates) switch
     {
         (0, _) => TimeSpan.Zero,
+        _ when Receivers is { Count: 0 } => null,
         ({ } waiting, { Handled: > 0 } rates) when waiting / rates.Handled < TimeSpan.FromDays(10_000).TotalSeconds =>
             TimeSpan.FromSeconds(waiting / rates.Handled),
         _ => null,

@@ -53,7 +53,8 @@ internal static class StoreFindings
                     : "see that autovacuum runs there");
     }
 
-    private static string Count(long number, Precision precision) => precision switch
+    /// <summary>A number, with how far it is exact.</summary>
+    internal static string Count(long number, Precision precision) => precision switch
     {
         Precision.AtLeast => Say($"at least {number:N0}"),
         Precision.AtMost => Say($"at most {number:N0}"),
