@@ -107,14 +107,16 @@ public sealed class FindingsTests
     public void A_worker_that_hoards_while_another_idles_is_found_with_the_prefetch_to_choose()
     {
         var hoarder = Receives("fares") with { InHand = 18, Running = 1, Longest = TimeSpan.FromSeconds(20) };
-        var found = Assert.Single(Find([Queue("fares")], Worker(hoarder),
-            Worker(Receives("fares")) with { Worker = "quay/9" }));
+        var idle = Worker(Receives("fares") with { Utilisation = 0 }) with { Worker = "quay/9" };
+        var found = Assert.Single(Find([Queue("fares")], Worker(hoarder), idle));
         Assert.Equal(("worker-hoarding", true), (found.Code, found.IsWrong));
         Assert.Equal("worker pier/7 holds 17 events of queue fares that it has no handler free for, while worker "
             + "quay/9 has nothing to do", found.What);
         Assert.Equal("set Courier:Receivers:fares:Prefetch to 1, or leave it self-tuned", found.Next);
-        // Alone, it does no harm; nor where the other has its share, or cannot take one.
+        // Alone, it does no harm; nor where the other has its share, or has only just begun, or more is left for it.
         Assert.Empty(Find([Queue("fares")], Worker(hoarder)));
+        Assert.Empty(Find([Queue("fares")], Worker(hoarder), Worker(Receives("fares"))));
+        Assert.Empty(Find([Queue("fares", 9)], Worker(hoarder), idle));
         Assert.Empty(Find([Queue("fares")], Worker(hoarder), Worker(hoarder)));
     }
 

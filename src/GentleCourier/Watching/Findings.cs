@@ -18,7 +18,7 @@ public static class Findings
             .. QueueStatus.Of(broker).SelectMany(q => QueueFindings.Of(q, workers)),
             .. (workers ?? []).SelectMany(w =>
                 w.Receivers.SelectMany(r => WorkerFindings.OfReceiver(w, r, broker.Queues))),
-            .. workers is null ? [] : WorkerFindings.OfAll(workers),
+            .. workers is null ? [] : WorkerFindings.OfAll(workers, broker.Queues),
         ];
     }
 

@@ -16,8 +16,9 @@ internal static class WorkerFindings
         [.. Unrouted(worker, receiver, queues), .. Stopped(worker, receiver), .. Long(worker, receiver)];
 
     /// <summary>Of all of them together.</summary>
-    public static IEnumerable<Finding> OfAll(IReadOnlyList<WorkerFigures> workers) =>
-        [.. Hoarding(workers), .. Versions(workers), .. workers.SelectMany(Clock)];
+    public static IEnumerable<Finding> OfAll(
+        IReadOnlyList<WorkerFigures> workers, IReadOnlyList<QueueFigures> queues) =>
+        [.. Hoarding(workers, queues), .. Versions(workers), .. workers.SelectMany(Clock)];
 
     private static IEnumerable<Finding> Unrouted(
         WorkerFigures worker, ReceiverFigures receiver, IReadOnlyList<QueueFigures> queues)
@@ -56,14 +57,17 @@ internal static class WorkerFindings
                 : "see what it does, or give it more time", longest);
     }
 
-    // What lies ready in one worker cannot be handled by another, which has nothing to do.
-    private static IEnumerable<Finding> Hoarding(IReadOnlyList<WorkerFigures> workers) =>
+    // What lies ready in one worker cannot be handled by another, which has nothing to do, and had not before: one that
+    // has only just begun will find something, as long as there is something left in the queue.
+    private static IEnumerable<Finding> Hoarding(
+        IReadOnlyList<WorkerFigures> workers, IReadOnlyList<QueueFigures> queues) =>
         from w in workers
         from r in w.Receivers
         let ready = r.InHand - r.Running
         where r.Running > 0 && ready > r.Parallel && r.Longest > TimeSpan.FromSeconds(1) && r.Brake is null
+            && queues.Any(q => q.Queue == r.Queue && q.Ready == 0)
         let idle = workers.FirstOrDefault(other => other.Receivers.Any(o =>
-            o is { InHand: 0, Brake: null, Problem: null } && o.Queue == r.Queue))
+            o is { InHand: 0, Utilisation: < 0.1, Brake: null, Problem: null } && o.Queue == r.Queue))
         where idle is not null
         select new Finding("worker-hoarding", true,
             Say($"worker {w.Worker} holds {ready:N0} events of queue {r.Queue} that it has no handler free for, ")
