@@ -11,7 +11,9 @@ cd "$(dirname "$0")/.."
 export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
 case "${1:-all}" in
-  all) eng/postgres.sh install && eng/lines.sh || exit 1; what=GentleCourier.slnx ;;
+  all)
+    eng/postgres.sh install && eng/pooler.sh install && eng/othertime.sh >/dev/null && eng/lines.sh || exit 1
+    what=GentleCourier.slnx ;;
   quick) what=eng/Quick.slnf ;;
   *) sed -n '2,9s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -93,7 +93,8 @@ internal sealed class Workshop : IAsyncDisposable
         Execute(broker, $"""
             BEGIN;
             WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {count})
-            INSERT INTO courier_copy SELECT i, 1000 * unixepoch(), CAST(replace('{json}', '#', i) AS BLOB) FROM n;
+            INSERT INTO courier_copy (id, arrived, event)
+                SELECT i, 1000 * unixepoch(), CAST(replace('{json}', '#', i) AS BLOB) FROM n;
             INSERT INTO courier_place (queue, due, copy) SELECT 1, arrived, id FROM courier_copy ORDER BY id;
             UPDATE courier_queue SET waiting = {count}, came = {count};
             COMMIT;

@@ -7,7 +7,7 @@ using Spectre.Console;
 
 namespace GentleCourier.Cli;
 
-/// <summary><c>courier dead-letters</c>: what was set aside, and why.</summary>
+/// <summary><c>courier dead-letters</c>: what was set aside, why, and the way back.</summary>
 internal static class DeadLettersCommand
 {
     private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true,
@@ -15,87 +15,54 @@ internal static class DeadLettersCommand
 
     public static Command Create()
     {
+        var words = DeadLetters.Called;
         var command = new Command(
-            "dead-letters",
+            words.Command,
             """
-            Lists the events that were set aside, the newest first, or shows one whole.
+            Lists the events that were set aside by their cause, the most frequent first.
 
             Examples:
               courier dead-letters --queue fares
-              courier dead-letters show 17
-              courier dead-letters --json | jq -r '.[].reason' | sort | uniq -c
+              courier dead-letters list --cause 3fa4c1d2
+              courier dead-letters send-back --cause 3fa4c1d2 --rehearse
+              courier dead-letters discard --queue notices --older-than 30d
             """);
-        var queue = new Option<string?>("--queue") { HelpName = "NAME", Description = "Of this queue only." };
-        var limit = new Option<int>("--limit")
-        {
-            HelpName = "N", Description = "How many at the most.", DefaultValueFactory = _ => 50,
-        };
-        limit.Validators.Add(r =>
-        {
-            if (r.Tokens.Count == 1 && (!int.TryParse(r.Tokens[0].Value, out var n) || n < 1))
-                r.AddError("--limit must be a whole number from 1 on.");
-        });
-        var json = Plain.JsonOption();
-        command.Options.Add(queue);
-        command.Options.Add(limit);
-        command.Options.Add(json);
-        var connections = new Connections().AddTo(command, store: false);
-        command.SetAction(async (result, cancel) =>
-        {
-            await using var broker = connections.Broker(result);
-            var most = result.GetValue(limit);
-            var letters = await Connections.ReportsOf(broker)
-                .ReadDeadLettersAsync(result.GetValue(queue), most, cancel);
-            if (result.GetValue(json)) Plain.PrintJson(letters.Select(ForScripts));
-            else Print(letters, most,
-                result.GetValue(queue) is { } only ? $"queue {only} of {broker.DisplayName}" : broker.DisplayName);
-        });
-        command.Subcommands.Add(CreateShow());
+        var kept = new KeptCommands(words, Open, c => new Connections().AddTo(c, store: false), hasQueue: true);
+        var back = new ReturnCommands(words, Open, c => new Connections().AddTo(c), hasQueue: true);
+        kept.ByCause(command);
+        command.Subcommands.Add(kept.List(
+            letters => letters.Select(l => ForScripts((DeadLetter)l.Origin)), PrintLine));
+        command.Subcommands.Add(kept.Show(
+            letter => ForScripts((DeadLetter)letter.Origin), letter => Print((DeadLetter)letter.Origin)));
+        command.Subcommands.Add(back.Return(
+            """
+            Sends dead letters back, each to the end of its own queue and to no other; attempts begin anew. It asks
+            before it sends several. What was handled already through another copy is said where the store of the
+            service that receives is known.
+
+            Examples:
+              courier dead-letters send-back 17
+              courier dead-letters send-back --cause 3fa4c1d2 --rehearse
+              courier dead-letters send-back --all --yes
+            """));
+        command.Subcommands.Add(kept.Discard());
+        command.Subcommands.Add(kept.Export());
+        command.Subcommands.Add(back.Import());
         return command;
     }
 
-    private static Command CreateShow()
-    {
-        var command = new Command(
-            "show", "Shows one dead letter whole: reason, exception, stack, times, and the event as it was published.");
-        var letterId = new Argument<string>("LETTER") { Description = "Its id in the list." };
-        var json = Plain.JsonOption();
-        command.Arguments.Add(letterId);
-        command.Options.Add(json);
-        var connections = new Connections().AddTo(command, store: false);
-        command.SetAction(async (result, cancel) =>
-        {
-            await using var broker = connections.Broker(result);
-            var wanted = result.GetValue(letterId)!;
-            var letter = await Connections.ReportsOf(broker).FindDeadLetterAsync(wanted, cancel)
-                ?? throw new CourierException(
-                    $"there is no dead letter {wanted} in {broker.DisplayName}; `courier dead-letters` lists them");
-            if (result.GetValue(json)) Plain.PrintJson(ForScripts(letter));
-            else Print(letter);
-        });
-        return command;
-    }
+    private static DeadLetters Open(Connections connections, ParseResult result) => new(connections.Broker(result));
 
-    private static void Print(IReadOnlyList<DeadLetter> letters, int limit, string where)
+    /// <summary>The reason is what people look for: it has a line of its own, however wide the terminal is.</summary>
+    private static void PrintLine(Kept kept, int ids, int queues)
     {
-        if (letters.Count == 0)
-        {
-            AnsiConsole.WriteLine($"no dead letters in {where}");
-            return;
-        }
-        // The reason is what people look for: it has a line of its own, however wide the terminal is.
-        var ids = letters.Max(l => l.Id.Length);
-        var queues = letters.Max(l => l.Queue.Length);
-        foreach (var letter in letters)
-        {
-            var attempts = letter.Attempts == 1 ? "1 attempt " : $"{letter.Attempts} attempts";
-            Console.WriteLine(
-                $"{letter.Id.PadLeft(ids)}  {letter.Queue.PadRight(queues)}  "
-                + $"{Plain.Time(letter.SetAside)}  {attempts,-11}  {Plain.Line(Identity(letter).Id)}");
-            Console.WriteLine($"{"".PadLeft(ids)}  {Plain.Line(letter.Reason)}");
-        }
-        if (letters.Count == limit) AnsiConsole.WriteLine($"(the newest {limit}; --limit N for more)");
-        AnsiConsole.WriteLine("courier dead-letters show LETTER prints one whole");
+        var letter = (DeadLetter)kept.Origin;
+        var attempts = letter.Attempts == 1 ? "1 attempt " : $"{letter.Attempts} attempts";
+        var before = letter.History.Count > 0 ? $"  sent back {letter.History.Count} times before" : "";
+        Console.WriteLine(
+            $"{letter.Id.PadLeft(ids)}  {letter.Queue.PadRight(queues)}  {Plain.Time(letter.SetAside)}  "
+            + $"{attempts,-11}  {Plain.Line(kept.Event?.Id ?? "(unreadable)")}{before}");
+        Console.WriteLine($"{"".PadLeft(ids)}  {Plain.Line(letter.Reason)}");
     }
 
     private static void Print(DeadLetter letter)
@@ -109,6 +76,7 @@ internal static class DeadLettersCommand
         Row("event", $"{id}");
         Row("type", type);
         Row("source", source);
+        Row("cause", FailureCause.Of(letter).Id);
         Row("attempts", $"{letter.Attempts}");
         Row("worker", letter.Worker);
         Row("arrived", Plain.Time(letter.Arrived));
@@ -118,6 +86,12 @@ internal static class DeadLettersCommand
         {
             Row("exception", failure.Exception);
             Row("message", failure.Message);
+        }
+        foreach (var before in letter.History)
+        {
+            Row("before", $"letter {before.Letter}, set aside {Plain.Time(before.SetAside)} after {before.Attempts} "
+                + $"attempts: {before.Reason}; sent back {Plain.Time(before.At)}"
+                + (before.IsRepaired ? ", repaired" : ""));
         }
         AnsiConsole.Write(grid);
 
@@ -139,6 +113,7 @@ internal static class DeadLettersCommand
             letter = letter.Id,
             letter.Queue,
             letter.Reason,
+            cause = FailureCause.Of(letter).Id,
             id, type, source,
             letter.Attempts,
             letter.Worker,
@@ -148,6 +123,7 @@ internal static class DeadLettersCommand
             letter.Failure?.Exception,
             letter.Failure?.Message,
             letter.Failure?.Stack,
+            letter.History,
             // What is not JSON is given as it is, in base64.
             @event = json,
             eventBase64 = json is null ? Convert.ToBase64String(letter.Json.Span) : null,

@@ -85,7 +85,7 @@ internal static class Plain
     /// <summary>Of a whole.</summary>
     public static string Share(double? share) => share is { } known ? $"{known:0 %}" : "-";
 
-    /// <summary>A time of a command line: 90s, 10m, 2h.</summary>
+    /// <summary>A time of a command line: 90s, 10m, 2h, 3d.</summary>
     public static TimeSpan ParseTime(ArgumentResult result)
     {
         var text = result.Tokens is [var token] ? token.Value : "";
@@ -95,10 +95,16 @@ internal static class Plain
             if (text[^1] == 's') return TimeSpan.FromSeconds(number);
             if (text[^1] == 'm') return TimeSpan.FromMinutes(number);
             if (text[^1] == 'h') return TimeSpan.FromHours(number);
+            if (text[^1] == 'd') return TimeSpan.FromDays(number);
         }
-        result.AddError($"'{text}' is not a time; one is like 90s, 10m or 2h");
+        result.AddError($"'{text}' is not a time; one is like 90s, 10m, 2h or 3d");
         return default;
     }
+
+    public static string Id(long number) => number.ToString(CultureInfo.InvariantCulture);
+
+    /// <summary>To the last digit, for programs.</summary>
+    public static string Exactly(DateTimeOffset time) => time.UtcDateTime.ToString("O", CultureInfo.InvariantCulture);
 
     public static string Time(DateTimeOffset? time) => time?.ToString("yyyy-MM-dd HH:mm:ss'Z'") ?? "unknown";
 

@@ -19,6 +19,7 @@ var root = new RootCommand(
     StatusCommand.Create(),
     DoctorCommand.Create(),
     DeadLettersCommand.Create(),
+    OutboxCommand.Create(),
     PublishCommand.Create(),
     SchemaCommand.Create(),
 };

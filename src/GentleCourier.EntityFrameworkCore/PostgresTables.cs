@@ -57,6 +57,9 @@ internal static class PostgresTables
             relay.Column<string>("error", "text", required: false);
             relay.Column<bool>("waits", "boolean");
             relay.Column<long>("place", "bigint");
+            relay.Column<string>("broker", "text", required: false);
+            relay.Column<string>("generation", "text", required: false);
+            relay.Column<long?>("reached", "bigint", required: false);
             relay.HasKey("id").HasName("relay_pkey");
             relay.ToTable(table => table.HasCheckConstraint("relay_id_check", "id = 1"));
             Parameter(relay, "fillfactor", 20);
@@ -75,6 +78,16 @@ internal static class PostgresTables
             inbox.Column<DateTime>("handled", Time);
             inbox.Column<int>("copies", "integer").HasDefaultValue(1);
             inbox.HasKey("queue", "source", "event_id").HasName("inbox_pkey");
+            inbox.HasAnnotation(StorageParameter + "autovacuum_vacuum_scale_factor", 0.05);
+        });
+        model.Add("store_chore", schema, inMigrations, chore =>
+        {
+            chore.Column<string>("chore", "text");
+            chore.Column<string>("keeper", "text", required: false);
+            chore.Column<DateTime>("until", Time);
+            chore.Column<DateTime?>("done", Time, required: false);
+            chore.Column<DateTime?>("before", Time, required: false);
+            chore.HasKey("chore").HasName("store_chore_pkey");
         });
         model.Add("set_aside", schema, inMigrations, letter =>
         {

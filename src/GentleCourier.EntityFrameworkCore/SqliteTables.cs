@@ -48,6 +48,9 @@ internal static class SqliteTables
             relay.Column<long>("term", "INTEGER");
             relay.Column<long>("until", "INTEGER");
             relay.Column<string>("error", "TEXT", required: false);
+            relay.Column<string>("broker", "TEXT", required: false);
+            relay.Column<string>("generation", "TEXT", required: false);
+            relay.Column<long?>("reached", "INTEGER", required: false);
             relay.HasKey("id");
             relay.ToTable(table => table.HasCheckConstraint("courier_relay_id", "id = 1"));
             if (inMigrations)
@@ -61,6 +64,23 @@ internal static class SqliteTables
             inbox.Column<long>("handled", "INTEGER");
             inbox.Column<int>("copies", "INTEGER").HasDefaultValue(1);
             inbox.HasKey("queue", "source", "event_id");
+        });
+        model.Add("courier_store_chore", null, inMigrations, chore =>
+        {
+            chore.Column<string>("chore", "TEXT");
+            chore.Column<string>("keeper", "TEXT", required: false);
+            chore.Column<long>("until", "INTEGER");
+            chore.Column<long?>("done", "INTEGER", required: false);
+            chore.Column<long?>("before", "INTEGER", required: false);
+            chore.HasKey("chore");
+        });
+        model.Add("courier_store_clock", null, inMigrations, time =>
+        {
+            time.Column<int>("id", "INTEGER");
+            time.Column<string>("boot", "TEXT");
+            time.Column<long>("started", "INTEGER");
+            time.HasKey("id");
+            time.ToTable(table => table.HasCheckConstraint("courier_store_clock_id", "id = 1"));
         });
         model.Add("courier_set_aside", null, inMigrations, letter =>
         {

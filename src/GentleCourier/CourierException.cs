@@ -11,4 +11,13 @@ public class CourierException(string message, Exception? inner = null) : Excepti
     /// refuses for the moment. False for what somebody has to mend: a wrong name, password, setting or table.
     /// </summary>
     public bool IsTransient { get; init; }
+
+    /// <summary>Whether it is the library's tables: they are missing, or of a version that does not fit.</summary>
+    internal bool IsAboutTables { get; init; }
+
+    /// <summary>
+    /// Whether it is what was given, such as a text that the place cannot hold, and not the place: given alone, only
+    /// that fails.
+    /// </summary>
+    internal bool IsAboutContent { get; init; }
 }

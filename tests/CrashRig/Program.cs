@@ -8,7 +8,7 @@ using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 
-// usage: CrashRig publish|relay|receive --Courier:Store=… --Courier:Broker=… [settings]
+// usage: CrashRig publish|relay|receive|send-back --Courier:Store=… --Courier:Broker=… [settings]
 // Publishes marks, relays them, or writes them down, until it is done, stopped or killed. Its own settings:
 //   Rig:Fault   where it dies of SIGKILL
 //   Rig:StopAt  where it is asked to stop, as by a deployment, and goes on only once it knows
@@ -43,6 +43,7 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
 });
 var host = started = builder.Build();
 if (role == "publish") await PublishAsync();
+else if (role == "send-back") await SendBackAsync();
 else
 {
     if (role == "receive") await MakeTableAsync();
@@ -83,6 +84,14 @@ async Task PublishAsync()
             await host.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Mark(number));
         await transaction.CommitAsync();
     }
+}
+
+// Three at a time.
+async Task SendBackAsync()
+{
+    var letters = host.Services.GetRequiredService<IBroker>().DeadLetters!;
+    while (await letters.ReadAsync(null, 3) is { Count: > 0 } some)
+        await letters.SendBackAsync([.. some.Select(letter => new LetterReturn(letter))]);
 }
 
 static void AskToStop(IHost host)

@@ -213,7 +213,7 @@ public sealed class CommandTests
     [InlineData(new[] { "status", "--broker", "broker.db" }, "'broker.db' is not the address of a broker")]
     [InlineData(
         new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
-    [InlineData(new[] { "dead-letters", "--limit", "none" }, "--limit must be a whole number")]
+    [InlineData(new[] { "dead-letters", "list", "--limit", "none" }, "--limit must be a whole number")]
     [InlineData(new[] { "schema", "apply", "harbour" }, "harbour")]
     [InlineData(new[] { "schema", "apply", "broker", "--broker", "sqlite:b.db", "--route", "ab" },
         "--route must be TYPE=QUEUE")]
@@ -265,17 +265,19 @@ public sealed class CommandTests
     {
         using var courier = new Courier();
         await SetAsideAsync(courier);
-        var list = await courier.RunAsync("dead-letters", "--broker", courier.Broker);
+        var causes = await courier.RunAsync("dead-letters", "--broker", courier.Broker);
+        causes.Says("test.tap: Exception: the message");
+        var list = await courier.RunAsync("dead-letters", "list", "--broker", courier.Broker);
         list.Says("no  [31msuch pier");
         list.Says("gate-1/1");
 
         var shown = await courier.RunAsync("dead-letters", "show", "1", "--broker", courier.Broker);
         foreach (var part in new[] { "no  [31msuch pier", "Some.Exception", "the message", "the stack\n   at line 2",
             "pier/7", "test.tap", "\"number\": 1" }) shown.Says(part);
-        Assert.DoesNotContain('\u001b', list.Output + shown.Output);
+        Assert.DoesNotContain('\u001b', causes.Output + list.Output + shown.Output);
 
         using var json = JsonDocument.Parse(
-            (await courier.RunAsync("dead-letters", "--json", "--broker", courier.Broker)).Output);
+            (await courier.RunAsync("dead-letters", "list", "--json", "--broker", courier.Broker)).Output);
         var letter = Assert.Single(json.RootElement.EnumerateArray());
         Assert.Equal("taps", letter.GetProperty("queue").GetString());
         Assert.Equal(1, letter.GetProperty("event").GetProperty("data").GetProperty("number").GetInt32());
@@ -327,6 +329,7 @@ public sealed class CommandTests
     [Theory]
     [InlineData("status")]
     [InlineData("dead-letters")]
+    [InlineData("outbox")]
     [InlineData("publish")]
     [InlineData("schema")]
     public async Task Help_has_examples(string command)

@@ -32,7 +32,19 @@ public sealed class Courier : IDisposable
         ? await RunProgramAsync("dotnet", [program, .. arguments], input)
         : await RunProgramAsync(program, arguments, input);
 
-    public async Task<Result> RunProgramAsync(string program, string[] arguments, string input = "")
+    /// <summary>Starts it, to be killed; what it says is lost.</summary>
+    public Process Start(params string[] arguments)
+    {
+        var process = Process.Start(StartOf("dotnet", [program, .. arguments]))!;
+        process.StandardInput.Close();
+        process.OutputDataReceived += (_, _) => { };
+        process.BeginOutputReadLine();
+        process.ErrorDataReceived += (_, _) => { };
+        process.BeginErrorReadLine();
+        return process;
+    }
+
+    private ProcessStartInfo StartOf(string program, string[] arguments)
     {
         var start = new ProcessStartInfo(program, arguments)
         {
@@ -43,7 +55,12 @@ public sealed class Courier : IDisposable
             RedirectStandardError = true,
         };
         foreach (var (name, value) in Environment) start.Environment[name] = value;
-        using var process = Process.Start(start)!;
+        return start;
+    }
+
+    public async Task<Result> RunProgramAsync(string program, string[] arguments, string input = "")
+    {
+        using var process = Process.Start(StartOf(program, arguments))!;
         using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(3));
         await process.StandardInput.WriteAsync(input);
         process.StandardInput.Close();
@@ -60,11 +77,17 @@ public sealed class Courier : IDisposable
         /// <summary>It ended with this code and one line on standard error that says this.</summary>
         public void Fails(int exitCode, string error)
         {
+            FailsAfter(exitCode, error);
+            Assert.Empty(Output);
+        }
+
+        /// <summary>The same, after it had said something else.</summary>
+        public void FailsAfter(int exitCode, string error)
+        {
             Assert.Equal(exitCode, ExitCode);
             Assert.Contains(error, Errors, StringComparison.Ordinal);
             Assert.DoesNotContain("   at ", Errors, StringComparison.Ordinal);
             Assert.StartsWith("courier: ", Errors, StringComparison.Ordinal);
-            Assert.Empty(Output);
         }
 
         /// <summary>It ended well and said this.</summary>

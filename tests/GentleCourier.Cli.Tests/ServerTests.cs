@@ -90,7 +90,7 @@ public sealed class ServerTests : IDisposable
         courier.Environment["PGPASSWORD"] = "hush";
         // It can read, and is told the rest.
         (await Doctor(asFares, 3))
-            .Contains("good  tables", "this user lacks DELETE on copy", "TO fares", "good  queues");
+            .Contains("good  tables", "this user lacks DELETE on broker_chore", "TO fares", "good  queues");
 
         async Task<string> Doctor(string address, int exitCode)
         {

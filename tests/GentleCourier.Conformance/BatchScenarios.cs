@@ -102,7 +102,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal([[0, 1, 2, 3, 4, 5], [3]], log.Batches);
         Assert.Equal([0, 3, 4, 5], await ChargesAsync(fares));
         Assert.Equal(["0", "3", "4", "5"], (await fares.Store().ReadInboxAsync("taps")).Select(e => e.Id).Order());
-        Assert.Equal("no such pier", (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
+        Assert.Equal("no such pier", (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
         Assert.Equal("not yet", (await crossing.Reports.PeekAsync("taps", 1))[0].LastError);
     }
 
@@ -124,7 +124,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([[0, 1, 2, 3], [0], [1], [2], [3]], log.Batches);
         Assert.Equal([0, 1, 3], await ChargesAsync(fares));
-        Assert.Equal(2, Crossing.NumberOf((await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Json));
+        Assert.Equal(2, Crossing.NumberOf((await crossing.DeadLetters.ReadAsync(null, 1))[0].Json));
     }
 
     [Fact]
@@ -209,7 +209,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([0, 2], await ChargesAsync(fares));
         Assert.Contains("ran longer than its time limit",
-            (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason, StringComparison.Ordinal);
+            (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -86,14 +86,14 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
             waiting.Select(e => (Crossing.NumberOf(e.Json), e.Attempts, e.State)));
         Assert.Equal("the printer is on fire", waiting[1].LastError);
 
-        var letter = Assert.Single(await broker.Reports!.ReadDeadLettersAsync("taps", 10));
+        var letter = Assert.Single(await broker.DeadLetters!.ReadAsync("taps", 10));
         Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"),
             (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
         Assert.Equal(letter.FirstAttempt + TimeSpan.FromSeconds(2), letter.SetAside);
         Assert.Equal(4, Crossing.NumberOf(letter.Json));
-        Assert.Equal(letter.Id, (await broker.Reports!.FindDeadLetterAsync(letter.Id))!.Id);
-        Assert.Null(await broker.Reports!.FindDeadLetterAsync(letter.Id + "1"));
-        Assert.Null(await broker.Reports!.FindDeadLetterAsync("the seventh"));
+        Assert.Equal(letter.Id, (await broker.DeadLetters!.FindAsync(letter.Id))!.Id);
+        Assert.Null(await broker.DeadLetters!.FindAsync(letter.Id + "1"));
+        Assert.Null(await broker.DeadLetters!.FindAsync("the seventh"));
 
         // The released one comes as if it had never been handed over, the modified one after its delay.
         var again = await link.ReceiveAsync(10, CancellationToken.None);

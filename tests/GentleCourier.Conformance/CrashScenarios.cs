@@ -142,7 +142,7 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
             "marks") is { Ready: 0, InHand: 0, Scheduled: 0 }, "the queue has moved on");
         Assert.Equal(
             Enumerable.Range(0, 20).Where(n => n != 3), (await NumbersAsync(crossing, "fares", "mark")).Order());
-        var letter = Assert.Single(await crossing.Reports.ReadDeadLettersAsync(null, 10));
+        var letter = Assert.Single(await crossing.DeadLetters.ReadAsync(null, 10));
         Assert.Equal(3, Crossing.NumberOf(letter.Json));
         Assert.Equal(
             "out of attempts: handed over 3 times, and the last attempt was never settled; its worker was killed or "

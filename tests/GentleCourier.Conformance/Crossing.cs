@@ -41,6 +41,9 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     /// <summary>What the broker tells.</summary>
     public IBrokerReports Reports => Broker().Reports!;
 
+    /// <summary>What the broker has set aside.</summary>
+    public IDeadLetters DeadLetters => Broker().DeadLetters!;
+
     /// <summary>A broker with connections of its own.</summary>
     public IBroker AnotherBroker(TimeProvider? clock = null) =>
         Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));

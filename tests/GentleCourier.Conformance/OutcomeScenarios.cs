@@ -63,7 +63,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, queue => queue.RejectOn<IOException>());
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        var letter = (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0];
+        var letter = (await crossing.DeadLetters.ReadAsync(null, 1))[0];
         Assert.Equal(1, letter.Attempts);
         Assert.StartsWith(
             "useless to try again: DirectoryNotFoundException: no such pier", letter.Reason, StringComparison.Ordinal);
@@ -84,7 +84,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(
             "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till "
             + "is jammed",
-            (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
+            (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
     }
 
     [Fact]
@@ -108,7 +108,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(
             "failed all 2 attempts; the last with TimeoutException: the handler ran longer than its time limit of "
             + "00:00:00.5000000",
-            (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
+            (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
         Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
     }

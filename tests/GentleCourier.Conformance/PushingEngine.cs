@@ -70,6 +70,10 @@ public sealed class PushingEngine : IEngine
 
         public IBrokerReports? Reports => null;
 
+        public IDeadLetters? DeadLetters => null;
+
+        public IHousekeeping? Housekeeping => null;
+
         public IWorkerRegister? Register => null;
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>

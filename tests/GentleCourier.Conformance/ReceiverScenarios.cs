@@ -42,7 +42,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 2, 3, 4, 5], log.Taps.Where(t => t.Data.Number == 1).Select(t => t.Attempt));
         Assert.Single(log.Taps, t => t.Data.Number == 2);
-        var letter = Assert.Single(await crossing.Reports.ReadDeadLettersAsync(null, 10));
+        var letter = Assert.Single(await crossing.DeadLetters.ReadAsync(null, 10));
         Assert.Equal(5, letter.Attempts);
         Assert.Equal(
             "failed all 5 attempts; the last with InvalidOperationException: no fare for this pier", letter.Reason);
@@ -80,7 +80,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await crossing.Broker().PublishAsync([new EncodedEvent("x", "test.tap", null, bytes)]);
 
         await crossing.SettledAsync(deadLetters: 1);
-        var letter = Assert.Single(await crossing.Reports.ReadDeadLettersAsync("taps", 10));
+        var letter = Assert.Single(await crossing.DeadLetters.ReadAsync("taps", 10));
         Assert.Equal(1, letter.Attempts);
         Assert.Contains(reason, letter.Reason, StringComparison.Ordinal);
         Assert.Equal(bytes, letter.Json.ToArray());
@@ -112,7 +112,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log);
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1, "Atlantis"));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Equal("there is no pier 'Atlantis'", (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason);
+        Assert.Equal("there is no pier 'Atlantis'", (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
         Assert.Single(log.Taps);
     }
 
@@ -436,7 +436,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await StartFaresAsync(crossing, log, limits => (limits.Inbox, limits.MaxAttempts) = (false, 1));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Contains("received without an inbox", (await crossing.Reports.ReadDeadLettersAsync(null, 1))[0].Reason,
+        Assert.Contains("received without an inbox", (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason,
             StringComparison.Ordinal);
     }
 }

@@ -7,6 +7,7 @@ namespace GentleCourier.Conformance;
 /// <summary>A publisher, a relay or a receiver in a process of its own, to be killed.</summary>
 public sealed class Rig : IDisposable
 {
+    private static readonly Lazy<string> OtherTime = new(FindOtherTime);
     private readonly Process process;
 
     /// <param name="crossing">Whose broker and stores it uses.</param>
@@ -14,17 +15,39 @@ public sealed class Rig : IDisposable
     /// <param name="service">Whose store it uses.</param>
     /// <param name="settings">Further settings, <c>name=value</c>.</param>
     public Rig(Crossing crossing, string role, string service, params string[] settings)
+        : this(null, crossing, role, service, settings)
+    {
+    }
+
+    /// <param name="clock">How far its clock is off, such as <c>+1h</c>; null: not at all.</param>
+    /// <param name="crossing">Whose broker and stores it uses.</param>
+    /// <param name="role">As of the others.</param>
+    /// <param name="service">Whose store it uses.</param>
+    /// <param name="settings">Further settings, <c>name=value</c>.</param>
+    public static Rig WithClock(
+        string? clock, Crossing crossing, string role, string service, params string[] settings) =>
+        new(clock, crossing, role, service, settings);
+
+    private Rig(string? clock, Crossing crossing, string role, string service, string[] settings)
     {
         var here = AppContext.BaseDirectory.TrimEnd('/');
         var program = Path.Combine(here, "../../CrashRig", Path.GetFileName(here), "CrashRig");
         string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}",
             .. settings];
-        process = Process.Start(new ProcessStartInfo(program, [role, .. all.Select(s => $"--{s}")])
+        var start = new ProcessStartInfo(program, [role, .. all.Select(s => $"--{s}")])
         {
             UseShellExecute = false,
             RedirectStandardOutput = true,
             RedirectStandardError = true,
-        })!;
+        };
+        if (clock is not null)
+        {
+            start.Environment["LD_PRELOAD"] = OtherTime.Value;
+            start.Environment["FAKETIME"] = clock;
+            // How long something takes is not for a clock that is wrong to say.
+            start.Environment["FAKETIME_DONT_FAKE_MONOTONIC"] = "1";
+        }
+        process = Process.Start(start)!;
         process.OutputDataReceived += (_, line) => Keep(line.Data);
         process.BeginOutputReadLine();
         process.ErrorDataReceived += (_, line) => Keep(line.Data);
@@ -70,6 +93,21 @@ public sealed class Rig : IDisposable
     {
         if (!process.HasExited) process.Kill();
         process.Dispose();
+    }
+
+    private static string FindOtherTime()
+    {
+        var root = AppContext.BaseDirectory;
+        while (!File.Exists(Path.Combine(root, "eng", "othertime.sh"))) root = Path.GetDirectoryName(root)!;
+        using var finding = Process.Start(new ProcessStartInfo(Path.Combine(root, "eng", "othertime.sh"))
+        {
+            UseShellExecute = false,
+            RedirectStandardOutput = true,
+        })!;
+        var library = finding.StandardOutput.ReadToEnd().Trim();
+        finding.WaitForExit();
+        return finding.ExitCode == 0 && library.Length > 0 ? library
+            : throw new FileNotFoundException("eng/othertime.sh finds no library that fakes the time");
     }
 
     private void Keep(string? line)

@@ -59,6 +59,10 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
 
         public IBrokerReports? Reports => inner.Reports;
 
+        public IDeadLetters? DeadLetters => inner.DeadLetters;
+
+        public IHousekeeping? Housekeeping => inner.Housekeeping;
+
         public IWorkerRegister? Register => inner.Register;
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
@@ -72,6 +76,13 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
         {
             engine.Before(nameof(PublishAsync));
             return inner.PublishAsync(events, cancellationToken);
+        }
+
+        public Task<Published> PublishSinceAsync(
+            IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(PublishAsync));
+            return inner.PublishSinceAsync(events, since, cancellationToken);
         }
 
         public async Task<IReceivingLink> OpenLinkAsync(

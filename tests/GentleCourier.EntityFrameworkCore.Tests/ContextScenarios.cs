@@ -343,7 +343,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         await crossing.Broker().PublishAsync([Crossing.TapEvent(1)]);
         await crossing.SettledAsync(deadLetters: 1);
 
-        var reason = Assert.Single(await crossing.Reports.ReadDeadLettersAsync("taps", 2)).Reason;
+        var reason = Assert.Single(await crossing.DeadLetters.ReadAsync("taps", 2)).Reason;
         Assert.Contains("DbUpdateException: ", reason, StringComparison.Ordinal);
         Assert.Contains("unique constraint", reason, StringComparison.OrdinalIgnoreCase);
         Assert.Equal([700], await BoardingsAsync(deck));
@@ -407,7 +407,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Contains(
             "the delivery's transaction has begun already; let HarbourContext have it before anything else begins it",
-            Assert.Single(await crossing.Reports.ReadDeadLettersAsync("taps", 2)).Reason, StringComparison.Ordinal);
+            Assert.Single(await crossing.DeadLetters.ReadAsync("taps", 2)).Reason, StringComparison.Ordinal);
 
         var twice = Assert.Throws<InvalidOperationException>(() => crossing.Build(
             "deck", courier =>

@@ -6,11 +6,15 @@ public sealed class BatchTests : BatchScenarios<Databases>;
 
 public sealed class BrokerTests : BrokerScenarios<Databases>;
 
+public sealed class ClockTests : ClockScenarios<Databases>;
+
 public sealed class CompetingTests : CompetingScenarios<Databases>;
 
 public sealed class CrashTests : CrashScenarios<Databases>;
 
 public sealed class FailureTests : FailureScenarios<Databases>;
+
+public sealed class HousekeepingTests : HousekeepingScenarios<Databases>;
 
 public sealed class KeyOrderTests : KeyOrderScenarios<Databases>;
 
@@ -26,6 +30,10 @@ public sealed class RelayTests : RelayScenarios<Databases>;
 
 public sealed class StandstillTests : StandstillScenarios<Databases>;
 
+public sealed class TextTests : TextScenarios<Databases>;
+
 public sealed class WatchingTests : WatchingScenarios<Databases>;
+
+public sealed class WayBackTests : WayBackScenarios<Databases>;
 
 public sealed class UpgradeTests : UpgradeScenarios<Databases>;

@@ -139,6 +139,12 @@ public sealed class ServerTests
             "owner@", $"owner:{Uri.EscapeDataString(server.Password)}@", StringComparison.Ordinal);
         var refused = await ErrorOfAsync($"{withPassword}/postgres?sslmode=verify-full");
         Assert.Contains("its certificate was not accepted", refused, StringComparison.Ordinal);
+        var missing = await ErrorOfAsync(
+            $"{withPassword}/postgres?sslmode=verify-full&root certificate=/no/such/file.pem");
+        Assert.Contains("/no/such/file.pem'; check 'root certificate'", missing, StringComparison.Ordinal);
+        Assert.Contains("it must be made for the host 'localhost', by an authority", await ErrorOfAsync(
+            $"{withPassword.Replace("127.0.0.1", "localhost", StringComparison.Ordinal)}/postgres?sslmode=verify-full"
+            + $"&root certificate={Uri.EscapeDataString(authority)}"), StringComparison.Ordinal);
         await using var store = StoreAt(
             $"{withPassword}/postgres?sslmode=verify-full&root certificate={Uri.EscapeDataString(authority)}");
         await store.PrepareAsync(create: true);

@@ -6,11 +6,15 @@ public sealed class BatchTests : BatchScenarios<Folder>;
 
 public sealed class BrokerTests : BrokerScenarios<Folder>;
 
+public sealed class ClockTests : ClockScenarios<Folder>;
+
 public sealed class CompetingTests : CompetingScenarios<Folder>;
 
 public sealed class CrashTests : CrashScenarios<Folder>;
 
 public sealed class FailureTests : FailureScenarios<Folder>;
+
+public sealed class HousekeepingTests : HousekeepingScenarios<Folder>;
 
 public sealed class KeyOrderTests : KeyOrderScenarios<Folder>;
 
@@ -26,7 +30,11 @@ public sealed class RelayTests : RelayScenarios<Folder>;
 
 public sealed class StandstillTests : StandstillScenarios<Folder>;
 
+public sealed class TextTests : TextScenarios<Folder>;
+
 public sealed class WatchingTests : WatchingScenarios<Folder>;
+
+public sealed class WayBackTests : WayBackScenarios<Folder>;
 
 public sealed class UpgradeTests : UpgradeScenarios<Folder>;
 

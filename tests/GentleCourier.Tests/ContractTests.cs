@@ -54,22 +54,144 @@ public sealed class ContractTests
     private static ContractException Refused<T>(T contract, int limit = 256 * 1024) where T : notnull =>
         Assert.Throws<ContractException>(() => EventDraft.Of(contract).Encode(Codec(limit)));
 
+    /// <summary>Texts of all characters, whole or cut.</summary>
+    private static readonly Gen<string> Texts = Gen.OneOf(
+        Gen.String, Gen.Char.Array[0, 20].Select(c => new string(c)),
+        Gen.Int[0, 0x10FFFF].Where(c => c is < 0xD800 or > 0xDFFF).Select(char.ConvertFromUtf32).Array[0, 10]
+            .Select(string.Concat));
+
     [Fact]
-    public void What_is_written_can_be_read_whatever_the_texts_are() =>
-        Gen.Select(Gen.String, Gen.String, Gen.String[1, 200], Gen.Double).Where((_, _, _, d) => double.IsFinite(d))
-            .Sample((name, subject, id, weight) =>
+    public void Any_text_is_refused_with_its_place_named_or_arrives_equal() =>
+        Gen.Select(Texts, Texts, Texts, Texts).Sample((name, subject, id, key) =>
         {
-            // Lone surrogates have no UTF-8; JSON replaces them.
-            if (Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(name + subject + id)) != name + subject + id)
-                return true;
-            var passenger = new Passenger(name, Gender.Tern, [new Bag(subject, weight)]);
-            var encoded = EventDraft.Of(passenger, subject, partitionKey: name, id: id).Encode(Codec());
-            var read = Event.Read(encoded.Json);
-            var back = Codec().Decode<Passenger>(read);
-            return (read.Id, read.Source, read.Type, read.Subject, read.PartitionKey) == (
-                id, "/test/harbour", "test.passenger", subject, name)
-                && back.Name == name && back.Kind == Gender.Tern && back.Bags.Single() == passenger.Bags[0];
-        });
+            var passenger = new Passenger(name, Gender.Tern, [new Bag(subject, 1)]);
+            try
+            {
+                var encoded = EventDraft.Of(passenger, subject, key, id).Encode(Codec());
+                var read = Event.Read(encoded.Json);
+                var back = Codec().Decode<Passenger>(read);
+                return (read.Id, read.Subject, read.PartitionKey, back.Name, back.Bags[0].Label)
+                    == (id, subject, key, name, subject);
+            }
+            catch (ContractException e)
+            {
+                // It says which, and that one is at fault.
+                return e.Field is "name" ? !IsText(name) : e.Field is "bags[0].label" ? !IsText(subject)
+                    : e.Message.Contains("the event's id ", StringComparison.Ordinal) ? !IsAttribute(id, 255)
+                    : e.Message.Contains("the event's subject ", StringComparison.Ordinal) ? !IsAttribute(subject, 1024)
+                    : e.Message.Contains("the event's partition key ", StringComparison.Ordinal)
+                        && !IsAttribute(key, 255);
+            }
+
+            static bool IsText(string text) => Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(text)) == text;
+
+            static bool IsAttribute(string text, int longest) =>
+                text.Length > 0 && text.Length <= longest && IsText(text)
+                && !text.Any(char.IsControl) && !text.EnumerateRunes().Any(
+                    r => (r.Value & 0xFFFE) == 0xFFFE || r.Value is >= 0xFDD0 and <= 0xFDEF);
+        }, iter: 2000);
+
+    [WireType("test.any")]
+    public sealed record Anything(JsonElement Value);
+
+    /// <summary>Values of any kind, written as people and programs write them.</summary>
+    private static readonly Gen<string> Values = Gen.Recursive<string>((depth, inner) => Gen.OneOf(
+        Gen.OneOf("null", "true", "0", "-0", "1e5", "1e999", "-1.5e400", "123456789012345678901234567890", "\"\"",
+            "\"\\ud800\"", "\"\\ud83d\\ude00\"", "\"\\u0000\"", "0.1234567890123456789"),
+        Gen.Double.Select(d => JsonSerializer.Serialize(double.IsFinite(d) ? d : 0)),
+        Gen.String.Select(s => JsonSerializer.Serialize(s)),
+        depth > 5 ? Gen.Const("[]") : inner.Array[0, 3].Select(a => $"[{string.Join(",", a)}]"),
+        depth > 5 ? Gen.Const("{}")
+            : inner.Array[0, 3].Select(a => $"{{{string.Join(",", a.Select((v, i) => $"\"k{i}\":{v}"))}}}")));
+
+    [Fact]
+    public void Any_json_value_is_refused_with_its_place_named_or_arrives_equal() => Values.Sample(text =>
+    {
+        using var value = JsonDocument.Parse(text);
+        try
+        {
+            var read = Event.Read(EventDraft.Of(new Anything(value.RootElement)).Encode(Codec()).Json);
+            return JsonElement.DeepEquals(value.RootElement, Codec().Decode<Anything>(read).Value);
+        }
+        catch (ContractException e)
+        {
+            return e.Field?.StartsWith("value", StringComparison.Ordinal) == true
+                && (text.Contains("1e999", StringComparison.Ordinal) || text.Contains("e400", StringComparison.Ordinal)
+                    || text.Contains("ud800", StringComparison.Ordinal));
+        }
+    });
+
+    [Theory]
+    [InlineData("""{"a":[1,{"b":1e999}]}""", "'data.a[1].b' is a number larger than readers can hold")]
+    [InlineData("""[[0],"\ud800"]""", "'data[1]' is no text: it holds half of a surrogate pair")]
+    [InlineData("""{"\ud800":1}""", "is no text")]
+    public void What_readers_would_take_for_something_else_is_unreadable_with_its_place(string data, string problem)
+    {
+        var thrown = Assert.Throws<UnreadableEventException>(() => Event.Read(Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"1","source":"/t","type":"t","x":[1e5],"data":{{data}} }""")));
+        Assert.Contains(problem, thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("id", "a\\u0000b", "holds a control character (U+0000, at 1)")]
+    [InlineData("source", "", "is missing or empty")]
+    [InlineData("type", "\\ufffe", "holds a noncharacter (U+FFFE, at 0)")]
+    [InlineData("partitionkey", "", "is empty")]
+    public void An_attribute_that_no_database_takes_is_unreadable_and_named(string name, string value, string problem)
+    {
+        var attributes = new Dictionary<string, string>
+        {
+            ["specversion"] = "1.0", ["id"] = "1", ["source"] = "/t", ["type"] = "t", [name] = value,
+        };
+        var members = attributes.Select(a => $"\"{a.Key}\":\"{a.Value}\"");
+        var thrown = Assert.Throws<UnreadableEventException>(
+            () => Event.Read(Encoding.UTF8.GetBytes($"{{{string.Join(",", members)}}}")));
+        Assert.Contains($"the CloudEvents attribute '{name}' {problem}", thrown.Message, StringComparison.Ordinal);
+    }
+
+    /// <summary>One depth for all: what can be published can be read.</summary>
+    [Fact]
+    public void Bodies_are_published_as_deep_as_they_can_be_read_and_no_deeper()
+    {
+        Anything Deep(int levels) =>
+            new(JsonDocument.Parse(new string('[', levels) + new string(']', levels), new() { MaxDepth = 100 })
+                .RootElement.Clone());
+        var read = Event.Read(EventDraft.Of(Deep(62)).Encode(Codec()).Json);
+        Assert.Equal(JsonValueKind.Array, Codec().Decode<Anything>(read).Value.ValueKind);
+        for (var levels = 63; levels < 70; levels++)
+            Assert.Contains("depth", Refused(Deep(levels)).Message, StringComparison.Ordinal);
+    }
+
+    [WireType("test.odd")]
+    public sealed record Odd(
+        int Count, Gender Kind, bool IsSo, DateTimeOffset At, Dictionary<string, long> Sums, Guid? Id);
+
+    [Theory]
+    [InlineData("""{"count":"many"}""", "count",
+        "must be a whole number from -2,147,483,648 to 2,147,483,647, but is the text \"many\"")]
+    [InlineData("""{"count":1.5}""", "count", "but is the number 1.5")]
+    [InlineData("""{"kind":"Puffin"}""", "kind", "must be one of Gull, Tern, but is the text \"Puffin\"")]
+    [InlineData("""{"isSo":"yes"}""", "isSo", "must be true or false, but is the text \"yes\"")]
+    [InlineData("""{"at":"now"}""", "at", "must be a time (2031-06-14T06:00:00Z), but is the text \"now\"")]
+    [InlineData("""{"sums":{"a":[]}}""", "sums.a", "must be a whole number of 64 bits, but is a list")]
+    [InlineData("""{"id":7}""", "id", "must be a UUID, but is the number 7")]
+    [InlineData("""7""", null, "must be an object, but is the number 7")]
+    public void What_was_expected_and_what_came_is_said(string data, string? field, string said)
+    {
+        var @event = Event.Read(Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.odd","data":{{data}} }"""));
+        var error = Assert.Throws<ContractException>(() => Codec().Decode<Odd>(@event));
+        Assert.Equal(field, error.Field);
+        Assert.Contains(said, error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void Texts_for_people_are_made_fit_and_otherwise_left_as_they_are() => Texts.Sample(text =>
+    {
+        var fit = TextRule.Fit(text);
+        return Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(fit)) == fit && !fit.Contains('\0')
+            && (fit == text || text.Any(c => c == '\0' || char.IsSurrogate(c)));
+    });
 
     [Fact]
     public void Bodies_are_small_and_simple()

@@ -33,7 +33,7 @@ public sealed class SettingsTests
     [InlineData(
         "Courier:Brokr", "x",
         "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, "
-        + "Receivers, Relay, Source, Store")]
+        + "Receivers, Relay, Retention, Source, Store")]
     [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
     [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
@@ -58,6 +58,15 @@ public sealed class SettingsTests
         "Courier:Receivers:taps:MaxAge", "00:00:00.5", "Courier:Receivers:taps:MaxAge must be 1 second to 365 days")]
     [InlineData("Courier:Receivers:taps:RetriesAtOnce", "-1",
         "Courier:Receivers:taps:RetriesAtOnce must be 0 to 1,000, but is -1")]
+    [InlineData("Courier:Receivers:taps:KeepDeadLetters", "00:30:00",
+        "Courier:Receivers:taps:KeepDeadLetters must be at least 01:00:00, or none, but is 00:30:00")]
+    [InlineData("Courier:Retention:Inbox", "00:10:00",
+        "Courier:Retention:Inbox must be at least 01:00:00, or none, but is 00:10:00")]
+    [InlineData("Courier:Retention:Inbox", "1.00:00:00",
+        "Courier:Retention:Inbox must be at least 1.04:22:05 for queue 'taps', its Patience and the waits of its "
+        + "retries together, but is 1.00:00:00")]
+    [InlineData("Courier:Retention:Refused", "-1.00:00:00", "Courier:Retention:Refused must be at least 01:00:00")]
+    [InlineData("Courier:Retention:Inbx", "none", "Courier:Retention knows Inbox, Refused")]
     [InlineData("Courier:Receivers:taps:Prefech", "5", "Courier:Receivers:taps:Prefech is not a setting")]
     public void A_setting_that_is_unknown_or_unreadable_is_named(string name, string value, string error)
     {

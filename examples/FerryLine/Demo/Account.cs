@@ -57,13 +57,13 @@ internal sealed record Account(
             heads.ToDictionary(h => h.Sailing, h => (int)h.OnBoard),
             [.. (await TextsAsync(deckCount, "SELECT sailing FROM deck WHERE nearly_full_event IS NOT NULL")).Order(
                 StringComparer.Ordinal)],
-            await broker.Reports!.ReadDeadLettersAsync(null, int.MaxValue, cancel));
+            await broker.DeadLetters!.ReadAllAsync(null, cancel).ToListAsync(cancel));
 
         async Task<Ledger> BalanceAsync(string queue, List<string> published, IStorePort store, string effects)
         {
             var inbox = await store.ReadInboxAsync(queue, cancel);
             var waiting = await broker.Reports!.PeekAsync(queue, int.MaxValue, cancel);
-            var letters = await broker.Reports!.ReadDeadLettersAsync(queue, int.MaxValue, cancel);
+            var letters = await broker.DeadLetters!.ReadAllAsync(queue, cancel).ToListAsync(cancel);
             return Ledger.Balance(
                 published, await TextsAsync(store, effects), waiting.Select(e => Event.Read(e.Json).Id),
                     letters.Select(d => Event.Read(d.Json).Id),

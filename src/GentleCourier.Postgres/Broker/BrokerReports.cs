@@ -1,4 +1,3 @@
-using System.Globalization;
 using GentleCourier.Engines;
 using Npgsql;
 
@@ -50,46 +49,9 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
                 sql.Peek,
                 row => events.Add(new QueuedEvent(
                     row.Bytes(0), row.GetInt32(1), (QueuedState)row.GetInt32(2), row.IsDBNull(3) ? null : row.Time(3),
-                        row.Time(4), row.Text(5))),
+                        row.Time(4), row.Text(5)) { History = HistoryJson.Read(row.Text(6)) }),
                 server.Now, Parameter.Of(id), Parameter.Of(limit)),
             cancellationToken).ConfigureAwait(false);
         return events;
-    }
-
-    public async Task<IReadOnlyList<DeadLetter>> DeadLettersAsync(
-        string? queue, int limit, CancellationToken cancellationToken)
-    {
-        NpgsqlParameter of = new() { NpgsqlDbType = NpgsqlTypes.NpgsqlDbType.Integer, Value = DBNull.Value };
-        if (queue is not null) of.Value = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        return await ReadAsync(sql.DeadLetters, cancellationToken, of, Parameter.Of(limit)).ConfigureAwait(false);
-    }
-
-    public async Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken) =>
-        long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
-        ? (await ReadAsync(sql.DeadLetter, cancellationToken, Parameter.Of(number)).ConfigureAwait(false))
-            .FirstOrDefault()
-        : null;
-
-    private async Task<List<DeadLetter>> ReadAsync(
-        string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
-    {
-        var letters = new List<DeadLetter>();
-        await server.RunAsync("read", new RoundTrip().Add(statement, Read, parameters), cancellationToken)
-            .ConfigureAwait(false);
-        return letters;
-
-        void Read(NpgsqlDataReader row) => letters.Add(new DeadLetter
-        {
-            Id = row.GetInt64(0).ToString(CultureInfo.InvariantCulture),
-            Queue = row.GetString(1),
-            Reason = row.GetString(2),
-            Failure = row.IsDBNull(3) ? null : new Failure(row.GetString(3), row.Text(4) ?? "", row.Text(5) ?? ""),
-            Attempts = row.GetInt32(6),
-            Worker = row.GetString(7),
-            Arrived = row.Time(8),
-            FirstAttempt = row.Time(9),
-            SetAside = row.Time(10),
-            Json = row.Bytes(11),
-        });
     }
 }

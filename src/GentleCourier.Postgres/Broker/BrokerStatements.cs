@@ -10,6 +10,10 @@ namespace GentleCourier.Postgres;
 internal sealed class BrokerStatements(PostgresServer server)
 {
     private const string Held = "queue = $1 AND id = ANY ($2) AND number = $3";
+    // No lease is longer than an hour: one that seems to be was taken before the server's clock was set back.
+    private const string Longest = "interval '61 minutes'";
+    private const string IsFree =
+        $"(until IS NULL OR until <= coalesce($1, now()) OR until > coalesce($1, now()) + {Longest})";
     private const string NotInHand = "until = NULL, number = NULL, holder = NULL";
 
     // Each connection counts in a row of its own, so that none waits for another. In the order of queues, two that
@@ -34,22 +38,29 @@ internal sealed class BrokerStatements(PostgresServer server)
         + $"FROM gone HAVING count(*) > 0 {OrAdd}";
 
     public readonly string Routes = server.Sql(
-        "SELECT (SELECT version FROM courier.topology), type, queue, in_key_order FROM courier.topology "
+        "SELECT version, type, queue, in_key_order, generation FROM courier.topology "
         + "LEFT JOIN courier.route ON true ORDER BY type, queue");
 
-    public readonly string AddCopies = server.Sql("""
+    public readonly string AddCopies = server.Sql(Numbered("$4", """
         INSERT INTO courier.copy (queue, arrived, event)
         SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
-        """);
+        """));
+
+    /// <summary>
+    /// The last number of what is added. Numbers grow for as long as a broker lives; one that has fallen behind gives
+    /// some again: then it fails as <see cref="CheckTopology"/> does.
+    /// </summary>
+    private static string Numbered(string since, string insert) =>
+        $"WITH added AS ({insert} RETURNING id) SELECT max(id) / coalesce(min(id) > {since}, true)::int FROM added";
 
     // Where a queue is in key order each event has a key: without one of its own, one that nobody else has.
-    public readonly string AddCopiesWithKeys = server.Sql($"""
+    public readonly string AddCopiesWithKeys = server.Sql(Numbered("$5", $"""
         INSERT INTO courier.copy (queue, arrived, event, key)
         SELECT r.queue, coalesce($1, now()), e.event, CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
         FROM unnest($2, $3, $4) WITH ORDINALITY AS e (type, event, key, place)
         CROSS JOIN LATERAL (SELECT queue, in_key_order FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
-        """);
+        """));
 
     /// <summary>The key of a copy in a queue in key order.</summary>
     public static string KeyOf(string key, string place) =>
@@ -63,10 +74,17 @@ internal sealed class BrokerStatements(PostgresServer server)
             $"{ToTally} SELECT queue, {Slot}, added, 0, 0, added, 0, 0, 0 FROM ({added}) AS a (queue, added) "
             + $"ORDER BY queue {OrAdd}");
 
+    /// <summary>Counts dead letters that go, of <c>(queue, back, letters)</c>, as part of another statement.</summary>
+    public static string CountLetters(string schema, string gone) =>
+        Schema.In(schema,
+            $"{ToTally} SELECT queue, {Slot}, back, 0, letters, back, 0, 0, 0 "
+            + $"FROM ({gone}) AS g (queue, back, letters) ORDER BY queue {OrAdd}");
+
     /// <summary>
     /// Fails, and undoes the round trip, where the topology is no longer the one that the events were dealt by.
     /// </summary>
-    public readonly string CheckTopology = server.Sql("SELECT 1 / (version = $1)::int FROM courier.topology");
+    public readonly string CheckTopology = server.Sql(
+        "SELECT 1 / (version = $1 AND generation = $2)::int FROM courier.topology");
 
     /// <summary>How <see cref="CheckTopology"/> fails.</summary>
     public const string TopologyChanged = PostgresErrorCodes.DivisionByZero;
@@ -76,9 +94,9 @@ internal sealed class BrokerStatements(PostgresServer server)
     // and when there seem to be too few, the caller begins at 0, for what was given back, has lost its lease or was
     // committed late. Rows are found again by their place, locked as they are. Of what is found only as much is taken
     // as keeps to the budget of bytes, whatever the size of the last.
-    public readonly string HandOver = server.Sql(HandingOver("""
+    public readonly string HandOver = server.Sql(HandingOver($"""
         SELECT ctid AS place, id, octet_length(event) AS bytes FROM courier.copy
-        WHERE queue = $2 AND id > $3 AND key IS NULL AND (until IS NULL OR until <= coalesce($1, now()))
+        WHERE queue = $2 AND id > $3 AND key IS NULL AND {IsFree}
         ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED
         """));
 
@@ -129,12 +147,12 @@ internal sealed class BrokerStatements(PostgresServer server)
         SELECT f.place, f.id, f.bytes FROM keys k CROSS JOIN LATERAL (
             SELECT c.ctid AS place, c.id, octet_length(c.event) AS bytes, c.until FROM courier.copy c
             WHERE c.queue = {queue} AND c.key = k.key ORDER BY c.id LIMIT 1) f
-        WHERE (f.until IS NULL OR f.until <= coalesce($1, now()))
+        WHERE {IsFree.Replace("until", "f.until", StringComparison.Ordinal)}
             AND NOT EXISTS (SELECT FROM courier.later l WHERE l.queue = {queue} AND l.key = k.key)
             AND NOT EXISTS (
                 SELECT FROM (SELECT n.until FROM courier.copy n WHERE n.queue = {queue} AND n.key = k.key
                     AND n.id > f.id ORDER BY n.id LIMIT 10) n
-                WHERE n.until > coalesce($1, now()))
+                WHERE NOT {IsFree.Replace("until", "n.until", StringComparison.Ordinal)})
         """;
 
     /// <summary>All transactions before this one have ended.</summary>
@@ -156,12 +174,14 @@ internal sealed class BrokerStatements(PostgresServer server)
                     LIMIT 1000 FOR UPDATE SKIP LOCKED))
             RETURNING *),
         in_key_order AS (
-            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key)
+            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key, history)
             OVERRIDING SYSTEM VALUE
-            SELECT queue, id, arrived, attempts, first_attempt, error, event, key FROM due WHERE key IS NOT NULL),
+            SELECT queue, id, arrived, attempts, first_attempt, error, event, key, history FROM due
+                WHERE key IS NOT NULL),
         counted AS ({CountPromoted})
-        INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event)
-        SELECT queue, arrived, attempts, first_attempt, error, event FROM due WHERE key IS NULL ORDER BY due, id
+        INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, history)
+        SELECT queue, arrived, attempts, first_attempt, error, event, history FROM due WHERE key IS NULL
+            ORDER BY due, id
         """);
 
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
@@ -192,9 +212,9 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string RetryLater = server.Sql($"""
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
-            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key)
+            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key, history)
             SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, attempts - ($6)[place], first_attempt,
-                ($4)[place], event, key
+                ($4)[place], event, key, history
                 FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone
@@ -204,8 +224,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
-                first_attempt, set_aside, event)
-            SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event
+                first_attempt, set_aside, event, history)
+            SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event, history
                 FROM gone
             RETURNING id AS letter),
         counted AS ({CountSetAside})
@@ -225,12 +245,12 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string Look = server.Sql($"""
         SELECT q.id,
                EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.place AND key IS NULL
-                   AND NOT u.in_key_order AND (until IS NULL OR until <= coalesce($1, now())))
+                   AND NOT u.in_key_order AND {IsFree})
                OR u.in_key_order AND EXISTS ({FirstOfKeys("q.id", "''")})
                OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
                least((SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
                      (SELECT min(until) FROM courier.link WHERE queue = q.id AND in_hand > 0
-                         AND until > coalesce($1, now()))) - coalesce($1, now())
+                         AND NOT {IsFree})) - coalesce($1, now())
         FROM unnest($2, $3) AS q (id, place) JOIN courier.queue u ON u.id = q.id
         """);
 
@@ -313,7 +333,7 @@ internal sealed class BrokerStatements(PostgresServer server)
             CROSS JOIN LATERAL (SELECT {Counts} FROM courier.tally WHERE queue = id) t
         ORDER BY id
         ON CONFLICT (queue, place) DO UPDATE SET at = excluded.at, came = excluded.came, accepted = excluded.accepted,
-            failed = excluded.failed, set_aside = excluded.set_aside WHERE h.at < excluded.at
+            failed = excluded.failed, set_aside = excluded.set_aside WHERE {RingOf("h.at")} <> {RingOf("excluded.at")}
         """);
 
     private static string RingOf(string time) =>
@@ -321,11 +341,11 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     public readonly string Peek = server.Sql("""
         (SELECT event, attempts, CASE WHEN until > coalesce($1, now()) THEN 2 ELSE 0 END,
-            CASE WHEN until > coalesce($1, now()) THEN until END, arrived, error
+            CASE WHEN until > coalesce($1, now()) THEN until END, arrived, error, history
         FROM courier.copy WHERE queue = $2 ORDER BY id LIMIT $3)
         UNION ALL
         (SELECT event, attempts, CASE WHEN due > coalesce($1, now()) THEN 1 ELSE 0 END,
-            CASE WHEN due > coalesce($1, now()) THEN due END, arrived, error
+            CASE WHEN due > coalesce($1, now()) THEN due END, arrived, error, history
         FROM courier.later WHERE queue = $2 ORDER BY due, id LIMIT $3)
         LIMIT $3
         """);
@@ -344,15 +364,4 @@ internal sealed class BrokerStatements(PostgresServer server)
         "SELECT report, seen, coalesce($1, now()) FROM courier.worker WHERE until > coalesce($1, now())");
 
     public readonly string QueueId = server.Sql("SELECT id FROM courier.queue WHERE name = $1");
-
-    public readonly string DeadLetters = server.Sql(
-        $"{LettersOf} WHERE $1 IS NULL OR d.queue = $1 ORDER BY d.id DESC LIMIT $2");
-
-    public readonly string DeadLetter = server.Sql($"{LettersOf} WHERE d.id = $1");
-
-    private const string LettersOf = """
-        SELECT d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived,
-            d.first_attempt, d.set_aside, d.event
-        FROM courier.dead_letter d JOIN courier.queue q ON q.id = d.queue
-        """;
 }

@@ -21,7 +21,12 @@ internal static class BrokerTables
         );
 
         -- Grows with every change of a queue or a route; publishers keep routes in memory until it does.
-        CREATE TABLE courier.topology (id int PRIMARY KEY CHECK (id = 1), version bigint NOT NULL);
+        -- A broker that was made anew has another generation.
+        CREATE TABLE courier.topology (
+            id         int PRIMARY KEY CHECK (id = 1),
+            version    bigint NOT NULL,
+            generation text NOT NULL DEFAULT gen_random_uuid()::text
+        );
         INSERT INTO courier.topology VALUES (1, 1);
 
         -- One copy of an event in one queue, in the order of their numbers. Its last columns but one say who has it
@@ -39,6 +44,7 @@ internal static class BrokerTables
             number        bigint,                                     -- drawn for each hand-over
             holder        text,
             key           text COLLATE "C",                           -- where the queue is in key order
+            history       text,                                       -- what happened before it was sent back, as JSON
             PRIMARY KEY (queue, id)
         ) WITH (fillfactor = 50, {Schema.ShortLived});
         ALTER TABLE courier.copy ALTER COLUMN event SET STORAGE EXTERNAL;
@@ -55,6 +61,7 @@ internal static class BrokerTables
             error         text NOT NULL,
             event         bytea NOT NULL,
             key           text COLLATE "C",
+            history       text,
             PRIMARY KEY (queue, due, id)
         ) WITH ({Schema.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
@@ -119,8 +126,17 @@ internal static class BrokerTables
             arrived       timestamptz NOT NULL,
             first_attempt timestamptz NOT NULL,
             set_aside     timestamptz NOT NULL,
-            event         bytea NOT NULL
+            event         bytea NOT NULL,
+            history       text
         );
         CREATE INDEX dead_letter_queue ON courier.dead_letter (queue, id);
+
+        -- Who clears away what, until when, and when it was last done.
+        CREATE TABLE courier.broker_chore (
+            chore  text PRIMARY KEY,
+            keeper text,
+            until  timestamptz NOT NULL,
+            done   timestamptz
+        );
         """)));
 }

@@ -4,7 +4,8 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>The queues of each wire type, as they were in one version of the topology.</summary>
-internal sealed record Routes(long Version, IReadOnlyDictionary<string, long[]> Queues, bool AnyInKeyOrder);
+internal sealed record Routes(
+    long Version, IReadOnlyDictionary<string, long[]> Queues, bool AnyInKeyOrder, string Generation);
 
 /// <summary>Queues and routes of a broker.</summary>
 internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql)
@@ -29,15 +30,15 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
 
     public async Task<Routes> ReadRoutesAsync(CancellationToken cancellationToken)
     {
-        var (version, anyInKeyOrder) = (0L, false);
+        var (version, anyInKeyOrder, generation) = (0L, false, "");
         var found = new List<(string Type, long Queue)>();
         await server.RunAsync("read", new RoundTrip().Add(sql.Routes, Read), cancellationToken).ConfigureAwait(false);
         return new Routes(version, found.GroupBy(r => r.Type, r => r.Queue, StringComparer.Ordinal).ToDictionary(
-            g => g.Key, g => g.ToArray(), StringComparer.Ordinal), anyInKeyOrder);
+            g => g.Key, g => g.ToArray(), StringComparer.Ordinal), anyInKeyOrder, generation);
 
         void Read(NpgsqlDataReader row)
         {
-            version = row.GetInt64(0);
+            (version, generation) = (row.GetInt64(0), row.GetString(4));
             if (row.IsDBNull(1)) return;
             found.Add((row.GetString(1), row.GetInt32(2)));
             anyInKeyOrder |= row.GetBoolean(3);

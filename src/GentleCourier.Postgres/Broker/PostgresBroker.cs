@@ -7,7 +7,8 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
-internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister, IExaminable
+internal sealed class PostgresBroker
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, IExaminable
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -16,6 +17,8 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
     private readonly BrokerStatements sql;
     private readonly BrokerTopology topology;
     private readonly BrokerReports reports;
+    private readonly BrokerLetters letters;
+    private readonly Chores chores;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
     private readonly Clearing clearing;
@@ -33,6 +36,8 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
         sql = new BrokerStatements(server);
         topology = new BrokerTopology(server, sql);
         reports = new BrokerReports(server, sql, topology);
+        letters = new BrokerLetters(server, topology);
+        chores = new Chores(server, "courier.broker_chore");
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy", logger);
@@ -43,6 +48,10 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
     public BrokerAbilities Abilities => BrokerAbilities.All;
 
     public IBrokerReports Reports => this;
+
+    public IDeadLetters DeadLetters => this;
+
+    public IHousekeeping Housekeeping => this;
 
     public IWorkerRegister Register => this;
 
@@ -62,15 +71,21 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
     }
 
     public async Task<IReadOnlyList<PublishResult>> PublishAsync(
-        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        (await PublishSinceAsync(events, null, cancellationToken).ConfigureAwait(false)).Results;
+
+    public async Task<Published> PublishSinceAsync(
+        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        while (true)
+        for (var tried = (Routes?)null; ;)
         {
             var known = routes ??= await topology.ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
+            if (tried is not null && since is { } before) CheckWhy(known, tried, before);
             var plan = Routing.Deal(events, known.Queues, DisplayName);
             int[] queues = [.. plan.Copies.Select(copy => (int)copy.Queue).Distinct()];
-            var trip = Publishing(events, plan, known);
+            var last = since?.Place ?? 0;
+            var trip = Publishing(events, plan, known, since, number => last = number);
             // The first after a pause is announced with its own commit, which has others that announce wait for the
             // disk; under load that is done apart, and once for many.
             var atOnce = queues.Length > 0 && announcer.HasRested;
@@ -82,17 +97,28 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
                 FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
                 if (atOnce) Announced(queues);
                 else Announce(queues);
-                return plan.Results;
+                return new(plan.Results, new(known.Generation, last));
             }
             catch (CourierException e)
                 when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
             {
-                routes = null;
+                (tried, routes) = (known, null);
             }
         }
     }
 
-    private RoundTrip Publishing(IReadOnlyList<EncodedEvent> events, Routing.Plan plan, Routes known)
+    /// <summary>
+    /// Publishing has failed either because there are other routes, or because this is not the broker that it was.
+    /// </summary>
+    private void CheckWhy(Routes now, Routes tried, BrokerMark since)
+    {
+        if (now.Generation != since.Generation) throw new BrokerChangedException(DisplayName, isAnother: true);
+        if (now.Version == tried.Version && tried.Generation == now.Generation)
+            throw new BrokerChangedException(DisplayName, isAnother: false);
+    }
+
+    private RoundTrip Publishing(
+        IReadOnlyList<EncodedEvent> events, Routing.Plan plan, Routes known, BrokerMark? since, Action<long> added)
     {
         var trip = new RoundTrip();
         if (plan.Copies.Count > 0)
@@ -100,16 +126,26 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
             var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken)
                 .ToArray();
             var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
-            NpgsqlParameter[] copies = [server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
+            List<NpgsqlParameter> copies =
+                [server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
                 Parameter.Of(Array.ConvertAll(taken, i => events[i].Json))];
-            if (!known.AnyInKeyOrder) trip.Add(sql.AddCopies, copies);
-            else trip.Add(
-                sql.AddCopiesWithKeys,
-                [.. copies, Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey))]);
+            if (known.AnyInKeyOrder)
+                copies.Add(Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey)));
+            copies.Add(Parameter.Of(since?.Place));
+            trip.Add(
+                known.AnyInKeyOrder ? sql.AddCopiesWithKeys : sql.AddCopies,
+                row =>
+                {
+                    // Routes may have gone meanwhile: then nothing was added, and this is tried again.
+                    if (!row.IsDBNull(0)) added(row.GetInt64(0));
+                },
+                [.. copies]);
             trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)),
                 Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
         }
-        return trip.Add(sql.CheckTopology, static _ => { }, Parameter.Of(known.Version));
+        return trip.Add(
+            sql.CheckTopology, static _ => { }, Parameter.Of(known.Version),
+            Parameter.Of(since?.Generation ?? known.Generation));
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(
@@ -138,18 +174,47 @@ internal sealed class PostgresBroker : IBroker, IBrokerReports, IWorkerRegister,
         return await reports.PeekAsync(queue, limit, cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
-        string? queue, int limit, CancellationToken cancellationToken)
+    async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
+        string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await reports.DeadLettersAsync(queue, limit, cancellationToken).ConfigureAwait(false);
+        return await letters.ReadAsync(queue, limit, beyond, oldestFirst, cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken)
+    async Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await reports.FindDeadLetterAsync(id, cancellationToken).ConfigureAwait(false);
+        return await letters.FindAsync(id, cancellationToken).ConfigureAwait(false);
     }
+
+    async Task<IReadOnlyList<bool>> IDeadLetters.SendBackAsync(
+        IReadOnlyList<LetterReturn> sent, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var (went, touched) = await letters.SendBackAsync(sent, clock.GetUtcNow(), cancellationToken)
+            .ConfigureAwait(false);
+        Announce(touched);
+        return went;
+    }
+
+    async Task<IReadOnlyList<bool>> IDeadLetters.DiscardAsync(
+        IReadOnlyList<string> ids, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await letters.DiscardAsync(ids, cancellationToken).ConfigureAwait(false);
+    }
+
+    Task<bool> IHousekeeping.TakeAsync(
+        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
+        chores.TakeAsync(chore, keeper, lease, every, cancellationToken);
+
+    Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken) =>
+        chore is { Kind: ChoreKind.DeadLetters, Queue: { } queue }
+        ? letters.ClearOldAsync(queue, chore.Keep, cancellationToken)
+        : throw new ArgumentException($"a broker does not do {chore.Name}", nameof(chore));
+
+    Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
+        chores.EndAsync(chore, keeper, isDone, cancellationToken);
 
     public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
     {

@@ -23,6 +23,11 @@ internal sealed class PostgresServer : IAsyncDisposable
         "-c enable_seqscan=off -c enable_bitmapscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c "
         + "plan_cache_mode=force_generic_plan -c jit=off";
 
+    // What a server, a database or a role has for a default is meant for others.
+    private const string OwnTransactions =
+        "-c default_transaction_isolation=read\\ committed -c default_transaction_read_only=off "
+        + "-c default_transaction_deferrable=off";
+
     // What a host leaves behind that is cut off, such as the lock on the inbox row of what it was handling, is gone
     // within half a minute; and of a process that hangs in the middle of a transaction, within five.
     private const string LetsGo =
@@ -34,6 +39,7 @@ internal sealed class PostgresServer : IAsyncDisposable
     private readonly NpgsqlConnectionStringBuilder own;
     private readonly Lazy<NpgsqlDataSource> ownSource;
     private readonly Lazy<NpgsqlDataSource> services;
+    private bool isDirect;
 
     public PostgresServer(PostgresAddress address, TimeProvider clock)
     {
@@ -47,8 +53,11 @@ internal sealed class PostgresServer : IAsyncDisposable
         Default(common, "Auto Prepare Min Usages", 2);
 
         common.Options = $"{LetsGo} {common.Options}".TrimEnd();
-        own = new NpgsqlConnectionStringBuilder(
-            common.ConnectionString) { NoResetOnClose = true, Options = $"{OwnPlans} {common.Options}" };
+        // What the library does by itself is part of nobody's transaction, whatever surrounds the call.
+        own = new NpgsqlConnectionStringBuilder(common.ConnectionString)
+        {
+            NoResetOnClose = true, Enlist = false, Options = $"{OwnPlans} {OwnTransactions} {common.Options}",
+        };
         ownSource = new(() => NpgsqlDataSource.Create(own));
         ConnectionString = common.ConnectionString;
         services = new(() => NpgsqlDataSource.Create(ConnectionString));
@@ -144,6 +153,28 @@ internal sealed class PostgresServer : IAsyncDisposable
     }
 
     /// <summary>
+    /// Makes sure, once, that what is said at the start of a connection reaches the server. A pooler that swallows it
+    /// gives each transaction another session, or may be told to: statements that were prepared in one are then run in
+    /// another, and who listens hears nothing.
+    /// </summary>
+    /// <exception cref="CourierException">It does not; the message says what to do.</exception>
+    public async Task CheckWayAsync(CancellationToken cancellationToken)
+    {
+        if (isDirect) return;
+        await RunAsync(
+            "look into",
+            new RoundTrip().Add(
+                "SELECT current_setting('plan_cache_mode') = 'force_generic_plan'",
+                row => isDirect = row.GetBoolean(0)),
+            cancellationToken).ConfigureAwait(false);
+        if (!isDirect)
+            throw new CourierException(
+                $"cannot use {DisplayName}: a pooler stands between that drops the settings of a connection "
+                + "(ignore_startup_parameters), and may give each transaction another session; name the server itself "
+                + "in the address, or a pool in session mode that passes 'options' on");
+    }
+
+    /// <summary>
     /// Which database of which server it is, by when that was started and by the database's number: names of hosts and
     /// databases may differ, or be the same, and say nothing.
     /// </summary>
@@ -177,7 +208,12 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     /// <summary>What went wrong, for a person: what was tried, where, what came back, and what to do next.</summary>
     public CourierException Problem(Exception e, string tried) =>
-        new($"cannot {tried} {DisplayName}: {Reason(e)}", e) { IsTransient = IsTransient(e) };
+        new($"cannot {tried} {DisplayName}: {Reason(e)}", e)
+        {
+            IsTransient = IsTransient(e),
+            // What is no text or number to it (22), or larger than it takes (54).
+            IsAboutContent = e is PostgresException { SqlState: ['2', '2', ..] or ['5', '4', ..] },
+        };
 
     /// <summary>
     /// Whether the server, or the way to it, may do later what it does not do now: by classes of SQLSTATE it is away
@@ -229,7 +265,9 @@ internal sealed class PostgresServer : IAsyncDisposable
                     when said.Contains("startup parameter", StringComparison.Ordinal) =>
                     $"{said}: a pooler stands between, and takes no settings of a connection; name the server itself, "
                     + "or a pool in session mode that takes 'options'",
-                PostgresErrorCodes.ReadOnlySqlTransaction => $"{said}; it is a standby, name the primary",
+                PostgresErrorCodes.ReadOnlySqlTransaction =>
+                    $"{said}; name the primary, if this is a standby; otherwise the transaction was begun as read "
+                    + "only, or default_transaction_read_only is on for this user or database",
                 PostgresErrorCodes.DiskFull =>
                     $"its disk is full ({said}); free some space, nothing that was committed is lost",
                 PostgresErrorCodes.QueryCanceled =>
@@ -248,9 +286,16 @@ internal sealed class PostgresServer : IAsyncDisposable
                     SocketErrorCode: SocketError.HostNotFound or SocketError.TryAgain or SocketError.NoData,
                 }:
                     return "there is no such host; check its name";
+                case FileNotFoundException or DirectoryNotFoundException:
+                    return $"{inner.Message.TrimEnd('.')}; check 'root certificate' and other files in the address";
+                case NpgsqlException plain
+                    when plain.Message.Contains("No SSL enabled connection", StringComparison.Ordinal):
+                    return "the server takes no encrypted connections; have it set ssl = on with a certificate, or, "
+                        + "where nobody can listen on the way to it, add '?ssl mode=Disable' to the address";
                 case AuthenticationException tls:
-                    return $"its certificate was not accepted: {tls.Message}; name the authority with '?root "
-                        + "certificate=FILE'";
+                    return $"its certificate was not accepted: {tls.Message.TrimEnd('.')}; it must be made for the "
+                        + $"host '{address.Settings.Host}', by an authority that this host knows or that the address "
+                        + "names with '?root certificate=FILE'";
                 case TimeoutException:
                     return "no answer came in time; check the network, and what the server is busy with in "
                         + "pg_stat_activity";

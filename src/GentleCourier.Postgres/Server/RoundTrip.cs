@@ -1,3 +1,4 @@
+using GentleCourier.Events;
 using Npgsql;
 using NpgsqlTypes;
 
@@ -60,6 +61,9 @@ internal static class Parameter
 {
     public static NpgsqlParameter Of(long value) => new NpgsqlParameter<long> { TypedValue = value };
 
+    public static NpgsqlParameter Of(long? value) =>
+        new() { NpgsqlDbType = NpgsqlDbType.Bigint, Value = (object?)value ?? DBNull.Value };
+
     public static NpgsqlParameter Of(int value) => new NpgsqlParameter<int> { TypedValue = value };
 
     public static NpgsqlParameter Of(bool value) => new NpgsqlParameter<bool> { TypedValue = value };
@@ -70,11 +74,11 @@ internal static class Parameter
     public static NpgsqlParameter Of(string? value) =>
         new() { NpgsqlDbType = NpgsqlDbType.Text, Value = (object?)value ?? DBNull.Value };
 
-    /// <summary>The server's texts cannot hold the character 0.</summary>
-    public static NpgsqlParameter Plain(string? value) => Of(value?.Replace('\0', ' '));
+    /// <summary>A text for people, made fit.</summary>
+    public static NpgsqlParameter Plain(string? value) => Of(value is null ? null : TextRule.Fit(value));
 
     public static NpgsqlParameter Plain(string?[] values) =>
-        Of(System.Array.ConvertAll(values, value => value?.Replace('\0', ' ')));
+        Of(System.Array.ConvertAll(values, value => value is null ? null : TextRule.Fit(value)));
 
     public static NpgsqlParameter Of(ReadOnlyMemory<byte> value) =>
         new NpgsqlParameter<ReadOnlyMemory<byte>> { TypedValue = value, NpgsqlDbType = NpgsqlDbType.Bytea };

@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using Npgsql;
 
 namespace GentleCourier.Postgres;
@@ -19,4 +20,8 @@ internal static class Rows
     /// <summary>An age, which a clock that was set back may have made negative.</summary>
     public static TimeSpan? Age(this NpgsqlDataReader row, int column) =>
         row.Span(column) is { } age ? age < TimeSpan.Zero ? TimeSpan.Zero : age : null;
+
+    /// <summary>An exception kept in three columns: class, message and stack.</summary>
+    public static Failure? Failure(this NpgsqlDataReader row, int first) => row.IsDBNull(first) ? null
+        : new Failure(row.GetString(first), row.Text(first + 1) ?? "", row.Text(first + 2) ?? "");
 }

@@ -48,6 +48,7 @@ internal sealed class Schema(SchemaHistory history)
     /// <exception cref="CourierException">They are not there; the message says what to do.</exception>
     public async Task PrepareAsync(PostgresServer server, bool create, CancellationToken cancellationToken)
     {
+        await server.CheckWayAsync(cancellationToken).ConfigureAwait(false);
         var found = await FindAsync(server, cancellationToken).ConfigureAwait(false);
         if (history.Missing(found, server.DisplayName).Count == 0) return;
         var without = $"a PostgreSQL database without a {history.Part} of Gentle Courier";

@@ -79,6 +79,11 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             // The store's role may not write into queues; the broker's may.
             mayNot = true;
         }
+        catch (CourierException e) when (e.IsAboutContent)
+        {
+            // One that cannot be taken: the usual way finds out which.
+            return 0;
+        }
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
         if (moved == 0) return 0;
         reading.End(last, moved == limit);

@@ -20,6 +20,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     private readonly Signal added = new();
     private readonly Announcer announcer;
     private readonly Clearing clearing;
+    private readonly Chores leases;
+    private readonly StoreChores chores;
     private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
     // events. It still says so for a moment when the relay is awake.
@@ -37,6 +39,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise, logger);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox", logger);
+        leases = new Chores(server, "courier.store_chore");
+        chores = new StoreChores(server, sql);
         position = new Position(0, clock);
     }
 
@@ -80,7 +84,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     public async Task AddAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
-        var connection = ConnectionOf(transaction);
+        var connection = await AdoptedAsync(transaction, cancellationToken).ConfigureAwait(false);
         await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken)
             .ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.AddedNotCommitted);
@@ -89,7 +93,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     public async Task AddAndCommitAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
-        var connection = ConnectionOf(transaction);
+        var connection = await AdoptedAsync(transaction, cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.AddedNotCommitted);
         await CommitAsync(connection, AddTo(new RoundTrip(), events), cancellationToken).ConfigureAwait(false);
     }
@@ -172,6 +176,12 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         }
         if (marks.Freed.Count > 0)
             trip.Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(marks.Freed.ToArray<string?>()), server.Now);
+        // Last, since it locks the row of the lead.
+        if (marks.By is var (broker, mark))
+        {
+            trip.Add(sql.Reached, Parameter.Of(term), Parameter.Of(broker), Parameter.Of(mark.Generation),
+                Parameter.Of(mark.Place));
+        }
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
         EventsGone(marks.Forgotten.Count + marks.Held.Count);
         return isTerm;
@@ -190,16 +200,30 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(rows, h => Math.Abs(h.Row))),
                 Parameter.Of(Array.ConvertAll(rows, h => h.Attempts)),
                 Parameter.Of(Array.ConvertAll(rows, h => h.After)),
-                Parameter.Of(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now);
+                Parameter.Plain(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now);
         }
     }
 
     public async Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
         await DirectWay.FindAsync(this, broker, cancellationToken).ConfigureAwait(false);
 
+    public async Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken)
+    {
+        BrokerMark? mark = null;
+        await server.RunAsync(
+            "read",
+            new RoundTrip().Add(sql.ReadReached, row => mark = new(row.GetString(0), row.GetInt64(1)),
+                Parameter.Of(broker)),
+            cancellationToken).ConfigureAwait(false);
+        return mark;
+    }
+
+    public Task ForgetBrokerMarkAsync(CancellationToken cancellationToken) =>
+        server.RunAsync("forget the broker of", new RoundTrip().Add(sql.ForgetReached), cancellationToken);
+
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in",
-            new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Of(error)), cancellationToken);
+            new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Plain(error)), cancellationToken);
 
     public void WakeRelay() => announcer.Announce(0);
 
@@ -349,7 +373,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 Id = row.GetString(0),
                 Queue = row.GetString(1),
                 Reason = row.GetString(2),
-                Failure = row.IsDBNull(3) ? null : new Failure(row.GetString(3), row.Text(4) ?? "", row.Text(5) ?? ""),
+                Failure = row.Failure(3),
                 Attempts = row.GetInt32(6),
                 Worker = row.GetString(7),
                 SetAside = row.Time(8),
@@ -379,17 +403,85 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         };
     }
 
-    public async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken)
+    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
+        ReadHeldAsync(sql.Held, cancellationToken, Parameter.Of(after), Parameter.Of(limit));
+
+    public async Task<HeldEvent?> FindHeldAsync(long row, CancellationToken cancellationToken) =>
+        await ReadHeldAsync(sql.FindHeld, cancellationToken, Parameter.Of(row)).ConfigureAwait(false) is [var found]
+            ? found : null;
+
+    private async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(
+        string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
     {
         var held = new List<HeldEvent>();
         await ReadAsync(
-            sql.Held,
+            statement,
             row => held.Add(
-                new HeldEvent(row.GetString(0), row.GetString(1), row.GetInt32(2), row.GetString(3),
-                row.IsDBNull(4) ? null : row.Time(4), row.Time(5))),
-            cancellationToken, Parameter.Of(limit)).ConfigureAwait(false);
+                new HeldEvent(row.GetInt64(0), row.GetString(1), row.GetString(2), row.GetInt32(3), row.GetString(4),
+                row.IsDBNull(5) ? null : row.Time(5), row.Time(6))
+                { PartitionKey = row.Text(7), Json = row.Bytes(8) }),
+            cancellationToken, parameters).ConfigureAwait(false);
         return held;
     }
+
+    public async Task<IReadOnlyList<bool>> TryAgainAsync(
+        IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken)
+    {
+        var found = new HashSet<long>();
+        var (anew, due) = (events.Where(e => e.IsAnew).ToArray(), events.Where(e => !e.IsAnew).ToArray());
+        var trip = new RoundTrip();
+        if (anew.Length > 0)
+        {
+            trip.Add(
+                sql.AddAnew, row => found.Add(row.GetInt64(0)),
+                [server.Now, .. KeysOf(anew.Select(e => e.Event)), Column(e => e.Anew.Id), Column(e => e.Anew.Type),
+                Column(e => e.Anew.PartitionKey), Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
+        }
+        if (due.Length > 0)
+            trip.Add(sql.DueNow, row => found.Add(row.GetInt64(0)), [server.Now, .. KeysOf(due.Select(e => e.Event))]);
+        if (trip.Count == 0) return [];
+        await server.RunAsync("try events again in", trip.Add(sql.WakeRelay, static _ => { }), cancellationToken)
+            .ConfigureAwait(false);
+        return [.. events.Select(e => found.Contains(e.Event.Row))];
+
+        NpgsqlParameter Column(Func<HeldReturn, string?> value) => Parameter.Of([.. anew.Select(value)]);
+    }
+
+    public async Task<IReadOnlyList<bool>> DiscardHeldAsync(
+        IReadOnlyList<HeldEvent> events, CancellationToken cancellationToken)
+    {
+        var found = new HashSet<long>();
+        await server.RunAsync(
+            "discard events of",
+            new RoundTrip().Add(sql.DiscardHeld, row => found.Add(row.GetInt64(0)), KeysOf(events)), cancellationToken)
+            .ConfigureAwait(false);
+        return [.. events.Select(e => found.Contains(e.Row))];
+    }
+
+    private static NpgsqlParameter[] KeysOf(IEnumerable<HeldEvent> events)
+    {
+        var rows = events.ToArray();
+        return [Parameter.Of(Array.ConvertAll(rows, e => e.Row)),
+            Parameter.Of(Array.ConvertAll(rows, e => (string?)e.Id))];
+    }
+
+    public async Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken)
+    {
+        DateTimeOffset? before = null;
+        await ReadAsync(sql.ForgottenBefore, row => before = row.IsDBNull(0) ? null : row.Time(0), cancellationToken)
+            .ConfigureAwait(false);
+        return before;
+    }
+
+    Task<bool> IHousekeeping.TakeAsync(
+        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
+        leases.TakeAsync(chore, keeper, lease, every, cancellationToken);
+
+    Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken) =>
+        chores.DoAsync(chore, from, cancellationToken);
+
+    Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
+        leases.EndAsync(chore, keeper, isDone, cancellationToken);
 
     public async Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken)
     {
@@ -476,6 +568,15 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         await StoreTables.Schema.PrepareAsync(server, create: false, cancellationToken).ConfigureAwait(false);
         await server.RunAsync("read", new RoundTrip().Add(statement, row, parameters), cancellationToken,
             TimeSpan.FromSeconds(30)).ConfigureAwait(false);
+    }
+
+    /// <summary>The connection of a transaction, which goes to this store's database.</summary>
+    private async ValueTask<NpgsqlConnection> AdoptedAsync(
+        DbTransaction transaction, CancellationToken cancellationToken)
+    {
+        var connection = ConnectionOf(transaction);
+        await AdoptAsync(connection, cancellationToken).ConfigureAwait(false);
+        return connection;
     }
 
     private NpgsqlConnection ConnectionOf(DbTransaction transaction)

@@ -31,13 +31,24 @@ internal sealed class StoreStatements(PostgresServer server)
         UPDATE courier.relay SET until = coalesce($1, now()) + $3, term = term + (relay IS DISTINCT FROM $2)::int,
             error = CASE WHEN relay = $2 THEN error END, waits = waits AND relay = $2,
             place = CASE WHEN relay = $2 THEN $4 ELSE place END, relay = $2
-        WHERE relay IS NULL OR relay = $2 OR until < coalesce($1, now()) RETURNING term, place
+        WHERE relay IS NULL OR relay = $2 OR until < coalesce($1, now())
+            OR until > coalesce($1, now()) + interval '11 minutes'
+        RETURNING term, place
         """);
 
     public readonly string Resign = server.Sql("UPDATE courier.relay SET relay = NULL, waits = false WHERE term = $1");
 
     public readonly string RecordError = server.Sql(
         "UPDATE courier.relay SET error = $2 WHERE term = $1 AND error IS DISTINCT FROM $2");
+
+    public readonly string Reached = server.Sql(
+        "UPDATE courier.relay SET broker = $2, generation = $3, reached = $4 WHERE term = $1 AND relay IS NOT NULL");
+
+    public readonly string ForgetReached = server.Sql(
+        "UPDATE courier.relay SET broker = NULL, generation = NULL, reached = NULL");
+
+    public readonly string ReadReached = server.Sql(
+        "SELECT generation, reached FROM courier.relay WHERE broker = $1");
 
     public readonly string SetWaits = server.Sql(
         "UPDATE courier.relay SET waits = $1 WHERE term = $2 AND relay IS NOT NULL");
@@ -205,9 +216,74 @@ internal sealed class StoreStatements(PostgresServer server)
             ORDER BY 1 DESC LIMIT 1) AS oldest ON true
         """);
 
-    public readonly string Held = server.Sql("""
-        SELECT event_id, type, attempts, error, CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added
-        FROM courier.outbox_held h LEFT JOIN courier.held_key k USING (partition_key) ORDER BY h.id LIMIT $1
+    private const string HeldEvents = """
+        SELECT id, event_id, type, attempts, error, CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added,
+            partition_key, event, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
+                - octet_length(event) AS before
+        """;
+
+    public readonly string Held = server.Sql($"""
+        SELECT * FROM ({HeldEvents}
+            FROM (SELECT * FROM courier.outbox_held WHERE id > $1 ORDER BY id LIMIT $2) h
+                LEFT JOIN courier.held_key k USING (partition_key)) r
+        WHERE before < {Budget.Bytes} ORDER BY id
+        """);
+
+    public readonly string FindHeld = server.Sql($"""
+        {HeldEvents} FROM courier.outbox_held h LEFT JOIN courier.held_key k USING (partition_key) WHERE id = $1
+        """);
+
+    // What is added anew follows what is there.
+    public readonly string AddAnew = server.Sql("""
+        WITH gone AS (DELETE FROM courier.outbox_held WHERE id = ANY ($2)
+            AND event_id = ($3)[array_position($2, id)] RETURNING id),
+        added AS (
+            INSERT INTO courier.outbox (event_id, type, partition_key, added, event)
+            SELECT ($4)[place], ($5)[place], ($6)[place], coalesce($1, clock_timestamp()), ($7)[place]
+            FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p ORDER BY place)
+        SELECT id FROM gone
+        """);
+
+    public readonly string DueNow = server.Sql("""
+        WITH now_due AS (
+            UPDATE courier.outbox_held SET due = coalesce($1, now())
+            WHERE id = ANY ($2) AND event_id = ($3)[array_position($2, id)] RETURNING id, partition_key),
+        keys AS (
+            UPDATE courier.held_key SET due = coalesce($1, now())
+            WHERE partition_key IN (SELECT partition_key FROM now_due))
+        SELECT id FROM now_due
+        """);
+
+    public readonly string DiscardHeld = server.Sql("""
+        DELETE FROM courier.outbox_held WHERE id = ANY ($1) AND event_id = ($2)[array_position($1, id)] RETURNING id
+        """);
+
+    // The inbox has no index by age, which each event would pay for: its pages are gone through one after another.
+    public readonly string ForgetHandled = server.Sql("""
+        WITH gone AS (
+            DELETE FROM courier.inbox WHERE ctid >= format('(%s,0)', $3)::tid AND ctid < format('(%s,0)', $4)::tid
+                AND handled < coalesce($1, now()) - $2 RETURNING 1)
+        SELECT (SELECT count(*)::int FROM gone),
+            pg_relation_size('courier.inbox') / current_setting('block_size')::bigint
+        """);
+
+    public readonly string Forgetting = server.Sql("""
+        INSERT INTO courier.store_chore AS c (chore, until, before) VALUES ($2, 'epoch', coalesce($1, now()) - $3)
+        ON CONFLICT (chore) DO UPDATE SET before = greatest(c.before, excluded.before)
+        """);
+
+    public readonly string ForgottenBefore = server.Sql("SELECT max(before) FROM courier.store_chore");
+
+    public readonly string ClearRefused = server.Sql("""
+        DELETE FROM courier.outbox_held WHERE id = ANY (ARRAY (
+            SELECT id FROM courier.outbox_held WHERE due IS NULL AND added < coalesce($1, now()) - $2
+            ORDER BY id LIMIT $3)) RETURNING 1
+        """);
+
+    public readonly string ClearSetAside = server.Sql("""
+        DELETE FROM courier.set_aside WHERE id = ANY (ARRAY (
+            SELECT id FROM courier.set_aside WHERE set_aside < coalesce($1, now()) - $2 AND queue = $4
+            ORDER BY id LIMIT $3)) RETURNING 1
         """);
 
     public readonly string Inbox = server.Sql(

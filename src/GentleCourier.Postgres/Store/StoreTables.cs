@@ -51,7 +51,10 @@ internal static class StoreTables
             until timestamptz NOT NULL,
             error text,
             waits boolean NOT NULL,
-            place bigint NOT NULL                                     -- nothing is left in the outbox up to here
+            place bigint NOT NULL,                                    -- nothing is left in the outbox up to here
+            broker     text,                                          -- which broker has last confirmed something
+            generation text,                                          -- and how far it had come
+            reached    bigint
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
         INSERT INTO courier.relay VALUES (1, NULL, 0, 'epoch', NULL, false, 0);
 
@@ -63,6 +66,15 @@ internal static class StoreTables
             handled  timestamptz NOT NULL,
             copies   int NOT NULL DEFAULT 1,
             PRIMARY KEY (queue, source, event_id)
+        ) WITH (autovacuum_vacuum_scale_factor = 0.05);
+
+        -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
+        CREATE TABLE courier.store_chore (
+            chore  text PRIMARY KEY,
+            keeper text,
+            until  timestamptz NOT NULL,
+            done   timestamptz,
+            before timestamptz
         );
 
         -- Events that were rejected by receivers, where their broker does not keep them.

@@ -1,4 +1,3 @@
-using System.Globalization;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -25,12 +24,6 @@ internal static class BrokerReports
         ORDER BY q.name
         """;
     private const int FewLater = 10_000;
-
-    private const string DeadLettersSql = """
-        SELECT d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived,
-            d.first_attempt, d.set_aside, d.event
-        FROM courier_dead_letter d JOIN courier_queue q ON q.id = d.queue
-        """;
 
     public static BrokerFigures Figures(SqliteConnection connection, string broker, long now)
     {
@@ -73,12 +66,12 @@ internal static class BrokerReports
     public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, long now)
     {
         using var statement = new Statement(connection, """
-            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error FROM courier_lease l
+            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error, c.history FROM courier_lease l
                 JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
             UNION ALL
             SELECT * FROM (
-                SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error
-                           FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1
+                SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error,
+                    c.history FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1
                                ORDER BY p.due, p.copy)
             LIMIT ?3
             """);
@@ -89,7 +82,7 @@ internal static class BrokerReports
             events.Add(new QueuedEvent(
                 statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2),
                 statement.NullableInt64(3) is { } until ? Time(until) : null, Time(statement.Int64(4)),
-                    statement.Text(5)));
+                    statement.Text(5)) { History = HistoryJson.Read(statement.Text(6)) });
         }
         return events;
     }
@@ -102,43 +95,6 @@ internal static class BrokerReports
         while (statement.Step())
             workers.Add(WorkerJson.Read(statement.Text(0)!, Time(statement.Int64(1)), Time(now)));
         return WorkerJson.Sorted(workers);
-    }
-
-    public static IReadOnlyList<DeadLetter> DeadLetters(SqliteConnection connection, long? queue, int limit)
-    {
-        using var statement = new Statement(
-            connection, $"{DeadLettersSql} WHERE ?1 IS NULL OR d.queue = ?1 ORDER BY d.id DESC LIMIT ?2");
-        return Read(statement.Bind(1, queue).Bind(2, limit));
-    }
-
-    public static DeadLetter? FindDeadLetter(SqliteConnection connection, string id)
-    {
-        if (!long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)) return null;
-        using var statement = new Statement(connection, $"{DeadLettersSql} WHERE d.id = ?");
-        return Read(statement.Bind(1, number)).FirstOrDefault();
-    }
-
-    private static List<DeadLetter> Read(Statement statement)
-    {
-        var letters = new List<DeadLetter>();
-        while (statement.Step())
-        {
-            letters.Add(new DeadLetter
-            {
-                Id = statement.Int64(0).ToString(CultureInfo.InvariantCulture),
-                Queue = statement.Text(1)!,
-                Reason = statement.Text(2)!,
-                Failure = statement.Text(3) is { } exception
-                    ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
-                Attempts = (int)statement.Int64(6),
-                Worker = statement.Text(7)!,
-                Arrived = Time(statement.Int64(8)),
-                FirstAttempt = Time(statement.Int64(9)),
-                SetAside = Time(statement.Int64(10)),
-                Json = statement.Blob(11),
-            });
-        }
-        return letters;
     }
 
     private static DateTimeOffset Time(long milliseconds) => DateTimeOffset.FromUnixTimeMilliseconds(milliseconds);

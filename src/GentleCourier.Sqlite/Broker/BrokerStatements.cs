@@ -8,16 +8,20 @@ namespace GentleCourier.Sqlite;
 internal sealed class BrokerStatements(SqliteConnection connection) : IDisposable
 {
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
+    private readonly Statement mark = new(connection,
+        "SELECT generation, (SELECT coalesce(sum(came), 0) FROM courier_queue) FROM courier_topology");
     private readonly Statement routes = new(connection, """
         SELECT r.type, r.queue, q.in_key_order FROM courier_route r JOIN courier_queue q ON q.id = r.queue
         ORDER BY r.type
         """);
-    private readonly Statement addCopy = new(connection, "INSERT INTO courier_copy (arrived, event) VALUES (?, ?)");
+    private readonly Statement addCopy = new(
+        connection, "INSERT INTO courier_copy (arrived, event, history) VALUES (?, ?, ?)");
     private readonly Statement addPlace = new(
         connection, "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
     private readonly Statement count = new(connection, """
         UPDATE courier_queue SET waiting = waiting + ?1, in_hand = in_hand + ?2, came = came + ?3,
-            accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 WHERE id = ?7
+            accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 - ?7
+            WHERE id = ?8
         """);
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
@@ -89,9 +93,17 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         """);
     private readonly Statement setAside = new(connection, """
         INSERT INTO courier_dead_letter
-            (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event)
-        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event
+            (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
+            history)
+        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event, c.history
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
+        """);
+
+    private readonly Statement takeLetter = new(
+        connection, "DELETE FROM courier_dead_letter WHERE id = ? RETURNING queue");
+    private readonly Statement oldLetters = new(connection, """
+        SELECT id FROM (SELECT id, set_aside FROM courier_dead_letter WHERE queue = ?1 ORDER BY id LIMIT ?3)
+        WHERE set_aside < ?2
         """);
 
     private readonly Statement expiredQueues = new(
@@ -117,6 +129,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             WHERE courier_history.at / ?2 <> excluded.at / ?2
         """);
 
+    public Chores Chores { get; } = new(connection, "courier_broker_chore");
+
     /// <summary>A worker lives; those that are long gone are forgotten, and the counts are remembered.</summary>
     public void Beat(string id, string report, long now, long until)
     {
@@ -129,6 +143,15 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     public void Leave(string id, long now) => leave.Bind(1, id).Bind(2, now).Run();
 
     public long TopologyVersion => topologyVersion.Scalar() ?? 0;
+
+    /// <summary>How far the broker has come: what has come into its queues.</summary>
+    public BrokerMark Mark()
+    {
+        mark.Step();
+        var read = new BrokerMark(mark.Text(0)!, mark.Int64(1));
+        mark.Reset();
+        return read;
+    }
 
     public (Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder) ReadRoutes()
     {
@@ -148,9 +171,11 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <param name="json">The event.</param>
     /// <param name="inKeyOrder">Whether the queue is in key order.</param>
     /// <param name="key">The event's partition key.</param>
-    public void AddCopy(long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key)
+    /// <param name="history">What happened before it was sent back, if it was.</param>
+    public void AddCopy(
+        long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key, string? history = null)
     {
-        addCopy.Bind(1, now).Bind(2, json).Run();
+        addCopy.Bind(1, now).Bind(2, json).Bind(3, history).Run();
         var copy = addCopy.LastRowId;
         addPlace.Bind(1, queue).Bind(2, now).Bind(3, copy)
             .Bind(4, inKeyOrder ? key ?? KeyOf(copy) : null).Run();
@@ -160,9 +185,9 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     public static string KeyOf(long copy) => $"\u0001{copy:D20}";
 
     public void Count(long queue, long waiting = 0, long inHand = 0, long came = 0, long accepted = 0, long failed = 0,
-        long setAside = 0) =>
+        long setAside = 0, long lettersGone = 0) =>
         count.Bind(1, waiting).Bind(2, inHand).Bind(3, came).Bind(4, accepted).Bind(5, failed).Bind(6, setAside)
-            .Bind(7, queue).Run();
+            .Bind(7, lettersGone).Bind(8, queue).Run();
 
     /// <summary>
     /// Hands over what is first in line. Copies that have a place in the queue and are not there, in a file that is
@@ -267,7 +292,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         release.Bind(1, now).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1 && EndLease(copy);
 
     public bool Retry(LeasedCopy copy, long due, bool counts, string error) =>
-        retry.Bind(1, due).Bind(2, counts ? 0 : 1).Bind(3, error).Bind(4, copy.Copy).Bind(5, copy.Number).Run() == 1
+        retry.Bind(1, due).Bind(2, counts ? 0 : 1).BindPlain(3, error).Bind(4, copy.Copy).Bind(5, copy.Number)
+            .Run() == 1
         && EndLease(copy);
 
     /// <summary>The number of the dead letter that was made last.</summary>
@@ -275,12 +301,28 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     public bool SetAside(LeasedCopy copy, Outcome.Rejected outcome, long now)
     {
-        setAside.Bind(1, outcome.Reason).Bind(2, outcome.Failure?.Exception).Bind(3, outcome.Failure?.Message)
-            .Bind(4, outcome.Failure?.Stack);
+        setAside.BindPlain(1, outcome.Reason).BindPlain(2, outcome.Failure?.Exception)
+            .BindPlain(3, outcome.Failure?.Message).BindPlain(4, outcome.Failure?.Stack);
         if (setAside.Bind(5, now).Bind(6, copy.Copy).Bind(7, copy.Number).Run() != 1) return false;
         LastLetter = setAside.LastRowId.ToString(CultureInfo.InvariantCulture);
         return Accept(copy);
     }
+
+    /// <summary>Removes a dead letter; the queue that it was of, or null where it is gone.</summary>
+    public long? TakeLetter(string id) =>
+        BrokerLetters.TryParse(id, out var number) ? takeLetter.Bind(1, number).Scalar() : null;
+
+    /// <summary>Of the first dead letters of a queue those that were set aside before a time.</summary>
+    public List<long> OldLetters(long queue, long before, int limit)
+    {
+        var old = new List<long>();
+        oldLetters.Bind(1, queue).Bind(2, before).Bind(3, limit);
+        while (oldLetters.Step()) old.Add(oldLetters.Int64(0));
+        return old;
+    }
+
+    /// <summary>Removes a dead letter.</summary>
+    public void Discard(long letter) => takeLetter.Bind(1, letter).Run();
 
     /// <summary>Gives back what dead workers held; the queues that got something.</summary>
     public List<long> ReturnExpired(long now)
@@ -299,11 +341,13 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     public void Dispose()
     {
+        Chores.Dispose();
         foreach (var statement in new[]
         {
-            topologyVersion, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy,
+            topologyVersion, mark, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew,
+            deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
-            leavePlace, beat, leave, remember,
+            leavePlace, beat, leave, remember, takeLetter, oldLetters,
         })
         {
             statement.Dispose();

@@ -105,6 +105,30 @@ internal static class BrokerTables
             PRIMARY KEY (queue, place)
         ) WITHOUT ROWID;
 
+        -- What happened before an event was sent back, as JSON.
+        ALTER TABLE courier_copy ADD COLUMN history TEXT;
+        ALTER TABLE courier_dead_letter ADD COLUMN history TEXT;
+        CREATE INDEX courier_dead_letter_queue ON courier_dead_letter (queue, id);
+
+        -- Who clears away what, until when, and when it was last done.
+        CREATE TABLE courier_broker_chore (
+            chore  TEXT PRIMARY KEY,
+            keeper TEXT,
+            until  INTEGER NOT NULL,
+            done   INTEGER
+        ) WITHOUT ROWID;
+
+        -- Which broker this is: one that was made anew has another.
+        ALTER TABLE courier_topology ADD COLUMN generation TEXT NOT NULL DEFAULT '';
+        UPDATE courier_topology SET generation = lower(hex(randomblob(16)));
+
+        -- When the host was started, by which all times here are reckoned, whatever clocks say.
+        CREATE TABLE courier_broker_clock (
+            id      INTEGER PRIMARY KEY CHECK (id = 1),
+            boot    TEXT NOT NULL,
+            started INTEGER NOT NULL
+        );
+
         -- What each process that receives last said of itself, as JSON; believed for a time.
         CREATE TABLE courier_worker (
             id     TEXT PRIMARY KEY,

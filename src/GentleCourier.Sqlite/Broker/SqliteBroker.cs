@@ -10,11 +10,13 @@ namespace GentleCourier.Sqlite;
 /// <summary>
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
-internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerRegister, IExaminable
+internal sealed partial class SqliteBroker
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, IExaminable
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
+    private readonly FileClock time;
     private readonly GroupWriter writer;
     private readonly CommitWatch watch;
     private readonly ConcurrentDictionary<long, Signal> changes = new();
@@ -28,8 +30,13 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
     {
         this.file = file;
         this.clock = clock;
+        time = new FileClock(file, "courier_broker_clock", """
+            SELECT max(t) FROM (SELECT max(seen) AS t FROM courier_worker UNION ALL SELECT max(at) FROM courier_history
+                UNION ALL SELECT arrived FROM (SELECT arrived FROM courier_copy ORDER BY id DESC LIMIT 1)
+                UNION ALL SELECT set_aside FROM (SELECT set_aside FROM courier_dead_letter ORDER BY id DESC LIMIT 1))
+            """, clock);
         this.logger = logger ?? NullLogger.Instance;
-        writer = new GroupWriter(file, connection => new BrokerStatements(connection));
+        writer = new GroupWriter(file, connection => new BrokerStatements(connection), Replaced);
         watch = new CommitWatch(file, LookAround, logger);
     }
 
@@ -39,9 +46,14 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
 
     public IBrokerReports Reports => this;
 
+    public IDeadLetters DeadLetters => this;
+
+    public IHousekeeping Housekeeping => this;
+
     public IWorkerRegister Register => this;
 
-    private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
+    /// <summary>The time by which everything in the file is reckoned.</summary>
+    internal long Now => time.Now;
 
     public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) => Task.Run(
         () =>
@@ -57,20 +69,36 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
     public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
         ReadAsync(BrokerTopology.Read, cancellationToken);
 
-    public Task<IReadOnlyList<PublishResult>> PublishAsync(
-        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        (await PublishSinceAsync(events, null, cancellationToken).ConfigureAwait(false)).Results;
+
+    public Task<Published> PublishSinceAsync(
+        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
     {
         EnsurePrepared(create: false);
-        return PublishPreparedAsync(events, cancellationToken);
+        return PublishPreparedAsync(events, since, cancellationToken);
     }
 
-    private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(
-        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    private async Task<Published> PublishPreparedAsync(
+        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
     {
-        var (results, touched) = await writer.RunAsync((BrokerStatements s) => Publish(s, events), cancellationToken)
-            .ConfigureAwait(false);
+        var (published, touched) = await writer.RunAsync(
+            (BrokerStatements s) =>
+            {
+                if (since is { } before) Check(s.Mark(), before);
+                var (results, queues) = Publish(s, events);
+                return (new Published(results, s.Mark()), queues);
+            },
+            cancellationToken).ConfigureAwait(false);
         foreach (var queue in touched) Changed(queue).Raise();
-        return results;
+        return published;
+    }
+
+    private void Check(BrokerMark now, BrokerMark before)
+    {
+        if (now.Generation != before.Generation || now.Place < before.Place)
+            throw new BrokerChangedException(DisplayName, isAnother: now.Generation != before.Generation);
     }
 
     private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(
@@ -112,20 +140,64 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
         ReadAsync(connection => BrokerReports.Peek(
             connection, BrokerTopology.IdOf(connection, file, queue), limit, Now), cancellationToken);
 
-    public Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
-        string? queue, int limit, CancellationToken cancellationToken) => ReadAsync(
-        connection =>
-            BrokerReports.DeadLetters(
-            connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit),
+    Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
+        string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) => ReadAsync(
+        connection => BrokerLetters.Read(
+            connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit, beyond,
+            oldestFirst),
         cancellationToken);
 
-    public Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.FindDeadLetter(connection, id), cancellationToken);
+    Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerLetters.Find(connection, id), cancellationToken);
+
+    async Task<IReadOnlyList<bool>> IDeadLetters.SendBackAsync(
+        IReadOnlyList<LetterReturn> letters, CancellationToken cancellationToken)
+    {
+        EnsurePrepared(create: false);
+        var (went, touched) = await writer.RunAsync(
+            (BrokerStatements s) =>
+                BrokerLetters.SendBack(s, letters, DateTimeOffset.FromUnixTimeMilliseconds(Now)),
+            cancellationToken).ConfigureAwait(false);
+        foreach (var queue in touched) Changed(queue).Raise();
+        return went;
+    }
+
+    async Task<IReadOnlyList<bool>> IDeadLetters.DiscardAsync(
+        IReadOnlyList<string> ids, CancellationToken cancellationToken)
+    {
+        EnsurePrepared(create: false);
+        return await writer.RunAsync((BrokerStatements s) => BrokerLetters.Discard(s, ids), cancellationToken)
+            .ConfigureAwait(false);
+    }
+
+    async Task<bool> IHousekeeping.TakeAsync(
+        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken)
+    {
+        EnsurePrepared(create: false);
+        return await writer.RunAsync((BrokerStatements s) => s.Chores.Take(chore, keeper, Now, lease, every),
+            cancellationToken).ConfigureAwait(false);
+    }
+
+    async Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken)
+    {
+        if (chore is not { Kind: ChoreKind.DeadLetters, Queue: { } queue })
+            throw new ArgumentException($"a broker does not do {chore.Name}", nameof(chore));
+        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
+            .ConfigureAwait(false);
+        var before = Now - (long)chore.Keep.TotalMilliseconds;
+        return await writer.RunAsync((BrokerStatements s) => BrokerLetters.ClearOld(s, id, before), cancellationToken)
+            .ConfigureAwait(false);
+    }
+
+    Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
+        writer.RunAsync((BrokerStatements s) => s.Chores.End(chore, keeper, Now, isDone), cancellationToken);
 
     public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(worker);
-        var report = WorkerJson.Write(worker);
+        // Who shares a file shares a clock: how far that is from the file's time says nothing of anybody.
+        var report = WorkerJson.Write(worker.Said == default ? worker
+            : worker with { Said = worker.Said.AddMilliseconds(time.Ahead) });
         return writer.RunAsync(
             (BrokerStatements s) =>
             {
@@ -272,6 +344,14 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
         Volatile.Write(ref sweepAt, now + 1000);
     }
 
+    /// <summary>Another file is at its place: nothing that was known of this one holds.</summary>
+    private void Replaced()
+    {
+        time.Forget();
+        Volatile.Write(ref prepared, false);
+        routes = new Routes(0, [], []);
+    }
+
     /// <summary>Checks once that the file is a broker's, so that the hot paths need not.</summary>
     private void EnsurePrepared(bool create)
     {
@@ -284,6 +364,7 @@ internal sealed partial class SqliteBroker : IBroker, IBrokerReports, IWorkerReg
                 else BrokerTables.Schema.Check(connection, file);
                 return true;
             });
+            time.Load();
             prepared = true;
         }
     }

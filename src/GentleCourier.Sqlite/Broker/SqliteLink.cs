@@ -7,7 +7,8 @@ namespace GentleCourier.Sqlite;
 internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker, TimeSpan lease, SqliteFile file)
     : IReceivingLink
 {
-    private readonly SqliteConnection connection = file.Open();
+    private SqliteConnection connection = file.Open();
+    private FileIdentity? opened = file.Identity;
     private Statement? nextDue, isInKeyOrder, nextInKeyOrder;
 
     public long Queue => queue;
@@ -28,7 +29,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         {
             // Taken before looking, so that what comes in between is not missed.
             var changed = broker.Changed(queue).Next;
-            var now = broker.Clock.GetUtcNow().ToUnixTimeMilliseconds();
+            var now = broker.Now;
             var due = NextDue();
             if (due <= now)
             {
@@ -51,11 +52,17 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 
     public ValueTask DisposeAsync()
     {
+        Close();
+        return ValueTask.CompletedTask;
+    }
+
+    private void Close()
+    {
         nextDue?.Dispose();
         isInKeyOrder?.Dispose();
         nextInKeyOrder?.Dispose();
+        nextDue = isInKeyOrder = nextInKeyOrder = null;
         connection.Dispose();
-        return ValueTask.CompletedTask;
     }
 
     /// <summary>
@@ -63,6 +70,14 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
     /// </summary>
     private long? NextDue()
     {
+        if (file.Identity is var now && now != opened)
+        {
+            // Where it cannot be opened, the next call tries again.
+            Close();
+            opened = null;
+            connection = file.Open();
+            opened = now;
+        }
         try
         {
             isInKeyOrder ??= new Statement(connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");

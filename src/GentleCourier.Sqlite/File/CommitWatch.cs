@@ -73,6 +73,7 @@ internal sealed class CommitWatch : IDisposable
     {
         wanted.Wait();
         if (stopped) return;
+        var opened = file.Identity;
         using var connection = file.Open();
         using var version = new Statement(connection, "PRAGMA data_version");
         var seen = version.Scalar();
@@ -82,6 +83,7 @@ internal sealed class CommitWatch : IDisposable
             wanted.Wait();
             if (stopped) return;
             WaitForCommit(version, ref seen);
+            if (file.Identity != opened) throw file.Replaced();
             look(connection);
             loop.Succeeded();
         }

@@ -16,19 +16,21 @@ internal sealed class GroupWriter : IDisposable
 
     private readonly SqliteFile file;
     private readonly Func<SqliteConnection, IDisposable> prepare;
+    private readonly Action replaced;
     private readonly Queue<Work> queue = new();
     private readonly Thread thread;
     private SqliteConnection? connection;
+    private FileIdentity? opened;
     private IDisposable? statements;
     private int queued;
     private bool stopped;
 
     /// <param name="file">The file.</param>
     /// <param name="prepare">Prepares the statements of a new connection; work gets what it returns.</param>
-    public GroupWriter(SqliteFile file, Func<SqliteConnection, IDisposable> prepare)
+    /// <param name="replaced">Called on the writer's thread when another file is found at its place.</param>
+    public GroupWriter(SqliteFile file, Func<SqliteConnection, IDisposable> prepare, Action replaced)
     {
-        this.file = file;
-        this.prepare = prepare;
+        (this.file, this.prepare, this.replaced) = (file, prepare, replaced);
         thread = new Thread(Run) { IsBackground = true, Name = "courier writer" };
         thread.Start();
     }
@@ -108,8 +110,14 @@ internal sealed class GroupWriter : IDisposable
     {
         if (connection is null)
         {
+            opened = file.Identity;
             connection = file.Open();
             statements = prepare(connection);
+        }
+        else if (file.Identity != opened)
+        {
+            replaced();
+            throw file.Replaced();
         }
         var handle = connection.Handle!;
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");

@@ -11,6 +11,7 @@ internal sealed class SqliteFile
 
     private readonly string privateConnections;
     private readonly string pooledConnections;
+    private FileIdentity? pooled;
 
     /// <exception cref="CourierException">The location cannot be a file that several connections share.</exception>
     public SqliteFile(string location)
@@ -44,11 +45,32 @@ internal sealed class SqliteFile
 
     public string DisplayName => $"sqlite:{Path}";
 
+    /// <summary>Which file is at the path now; null where there is none.</summary>
+    public FileIdentity? Identity => FileIdentity.Of(Path);
+
+    /// <summary>What to say when that is another one than was opened.</summary>
+    public CourierException Replaced() => new(
+        $"{DisplayName} is no longer the file that was opened: somebody has deleted or replaced it; nothing is written "
+        + "into the old one, and the one that is there now is opened instead")
+    {
+        IsTransient = true,
+    };
+
     /// <summary>Opens a connection that stays open for long; the caller disposes it.</summary>
     public SqliteConnection Open() => Open(privateConnections);
 
     /// <summary>Opens a connection for a short use; the caller disposes it, which gives it back to a pool.</summary>
-    public SqliteConnection OpenPooled(Func<string, SqliteConnection>? make = null) => Open(pooledConnections, make);
+    public SqliteConnection OpenPooled(Func<string, SqliteConnection>? make = null)
+    {
+        // What is at rest in the pool may have another file open.
+        var now = Identity;
+        if (now != pooled)
+        {
+            if (pooled is not null) ClosePool();
+            pooled = now;
+        }
+        return Open(pooledConnections, make);
+    }
 
     /// <summary>Makes the file where there is none, in a directory that must exist.</summary>
     public void Create()

@@ -1,3 +1,4 @@
+using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
 
@@ -34,6 +35,9 @@ internal sealed class Statement : IDisposable
         Check(raw.sqlite3_bind_text(statement, index, value));
         return this;
     }
+
+    /// <summary>A text for people, made fit.</summary>
+    public Statement BindPlain(int index, string? value) => Bind(index, value is null ? null : TextRule.Fit(value));
 
     public Statement Bind(int index, ReadOnlySpan<byte> value)
     {

@@ -12,13 +12,16 @@ namespace GentleCourier.Sqlite;
 internal sealed class ServiceConnection : IDisposable
 {
     private readonly SqliteConnection connection;
+    private readonly SqliteFile file;
+    private readonly FileIdentity? opened;
     private Statement? addToOutbox, addToInbox, takeFromInbox;
 
     /// <exception cref="CourierException">It goes to another file than the store's.</exception>
     public ServiceConnection(SqliteConnection connection, SqliteFile file)
     {
         Check(connection, file);
-        this.connection = connection;
+        (this.connection, this.file) = (connection, file);
+        opened = connection is StoreConnection known ? known.Opened : file.Identity;
         connection.StateChange += (_, change) =>
         {
             if (change.CurrentState != ConnectionState.Open) Dispose();
@@ -36,8 +39,10 @@ internal sealed class ServiceConnection : IDisposable
             + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 
+    /// <exception cref="CourierException">Another file is at its place by now.</exception>
     public void AddToOutbox(EncodedEvent @event, long now)
     {
+        if (file.Identity != opened) throw file.Replaced();
         addToOutbox ??= new Statement(connection,
             "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
         addToOutbox.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now)

@@ -18,6 +18,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
+    private readonly FileClock time;
     private readonly CommitWatch watch;
     private readonly Signal committed = new();
     private readonly Turns turns;
@@ -25,12 +26,17 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     private readonly Lock looking = new();
     private StoreStatements? statements;
     private InboxReader? inboxReader;
+    private FileIdentity? opened, readerOpened;
     private bool disposed;
 
     public SqliteStore(SqliteFile file, TimeProvider clock, ILogger? logger = null)
     {
         this.file = file;
         this.clock = clock;
+        time = new FileClock(file, "courier_store_clock", """
+            SELECT max(t) FROM (SELECT until AS t FROM courier_relay UNION ALL SELECT max(done) FROM courier_store_chore
+                UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
+            """, clock);
         watch = new CommitWatch(file, LookAround, logger);
         turns = new Turns(file);
     }
@@ -41,7 +47,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     public string OutboxTable => "courier_outbox";
 
-    private long Now => clock.GetUtcNow().ToUnixTimeMilliseconds();
+    private long Now => time.Now;
 
     public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Task.Run(
         () =>
@@ -52,6 +58,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 using var connection = file.OpenPooled();
                 if (create) StoreTables.Schema.Apply(connection, file);
                 else StoreTables.Schema.Check(connection, file);
+                time.Load();
             }
             catch (SqliteException e)
             {
@@ -63,13 +70,16 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     public Task<DbConnection> OpenConnectionAsync(CancellationToken cancellationToken)
     {
         cancellationToken.ThrowIfCancellationRequested();
-        return Task.FromResult<DbConnection>(file.OpenPooled(settings => new StoreConnection(settings, turns)));
+        time.Load();
+        return Task.FromResult<DbConnection>(file.OpenPooled(
+            settings => new StoreConnection(settings, turns, file.Identity)));
     }
 
     public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(connection);
         file.SetUp(ServiceConnection.Check(connection, file));
+        time.Load();
         return Task.CompletedTask;
     }
 
@@ -119,6 +129,12 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
 
+    public Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.Mark(connection, broker), cancellationToken);
+
+    public Task ForgetBrokerMarkAsync(CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Reached(null, null), cancellationToken);
+
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.RecordError(term, error), cancellationToken);
 
@@ -150,6 +166,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         turns.RefuseInside(WriteFlow.Current);
+        time.Load();
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
         WriteFlow.Current?.Open(turns);
         StoreConnection.IsInHandling = true;
@@ -194,6 +211,12 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         {
             try
             {
+                if (file.Identity != readerOpened)
+                {
+                    inboxReader?.Dispose();
+                    inboxReader = null;
+                }
+                readerOpened = file.Identity;
                 inboxReader ??= new InboxReader(file.Open());
                 return inboxReader.Look(queue, events);
             }
@@ -223,11 +246,43 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         string? queue, int limit, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.SetAside(connection, queue, limit), cancellationToken);
 
-    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Held(connection, limit), cancellationToken);
+    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.Held(connection, limit, after), cancellationToken);
+
+    public Task<HeldEvent?> FindHeldAsync(long row, CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.FindHeld(connection, row), cancellationToken);
+
+    public async Task<IReadOnlyList<bool>> TryAgainAsync(
+        IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken) =>
+        await TakeTurnAsync(s => s.TryAgain(events, Now), cancellationToken).ConfigureAwait(false);
+
+    public async Task<IReadOnlyList<bool>> DiscardHeldAsync(
+        IReadOnlyList<HeldEvent> events, CancellationToken cancellationToken) =>
+        await TakeTurnAsync(s => s.DiscardHeld(events), cancellationToken).ConfigureAwait(false);
 
     public Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Inbox(connection, queue), cancellationToken);
+
+    public Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken) =>
+        ReadAsync(StoreReports.ForgottenBefore, cancellationToken);
+
+    Task<bool> IHousekeeping.TakeAsync(
+        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Chores.Take(chore, keeper, Now, lease, every), cancellationToken);
+
+    async Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken)
+    {
+        var before = Now - (long)chore.Keep.TotalMilliseconds;
+        // What is old is looked for beside the writers; only what is found takes a turn.
+        var old = await ReadAsync(connection => OldRows.Find(connection, chore, from, before), cancellationToken)
+            .ConfigureAwait(false);
+        var removed = old.Keys.Count == 0 ? 0
+            : await TakeTurnAsync(s => old.RemoveBy(s, chore, before), cancellationToken).ConfigureAwait(false);
+        return new(removed, old.Next);
+    }
+
+    Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Chores.End(chore, keeper, Now, isDone), cancellationToken);
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
         Examination.OfAsync(file, StoreTables.Schema, cancellationToken);
@@ -245,6 +300,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
+        time.Load();
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
         return InTurn(write);
     }
@@ -270,8 +326,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     private StoreStatements Statements()
     {
-        if (statements is { Connection.State: not ConnectionState.Open }) Close();
-        return statements ??= new StoreStatements(file.Open());
+        if (statements is { Connection.State: not ConnectionState.Open } || file.Identity != opened) Close();
+        if (statements is not null) return statements;
+        opened = file.Identity;
+        return statements = new StoreStatements(file.Open());
     }
 
     private void Close()
@@ -307,6 +365,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             {
                 using var connection = file.OpenPooled();
                 StoreTables.Schema.Check(connection, file);
+                time.Load();
                 return read(connection);
             }
             catch (SqliteException e)

@@ -10,9 +10,12 @@ namespace GentleCourier.Sqlite;
 /// that the store has opened, and with the library's own; a statement outside of one waits for the file's lock, as on
 /// any connection.
 /// </summary>
-internal sealed class StoreConnection(string settings, Turns turns) : SqliteConnection(settings)
+internal sealed class StoreConnection(string settings, Turns turns, FileIdentity? opened) : SqliteConnection(settings)
 {
     private static readonly AsyncLocal<bool> InHandling = new();
+
+    /// <summary>Which file it has open.</summary>
+    public FileIdentity? Opened => opened;
 
     private WriteFlow? flow;
 

@@ -28,26 +28,61 @@ internal static class StoreReports
         return figures;
     }
 
-    public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, int limit)
+    private const string SelectHeld = """
+        SELECT event_id, type, attempts, error, iif(h.due IS NULL, NULL, coalesce(k.due, h.due)), added, seq,
+            h.partition_key, event
+        FROM courier_outbox_held h LEFT JOIN courier_held_key k ON k.partition_key = h.partition_key
+        """;
+
+    public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, int limit, long after)
     {
-        using var statement = new Statement(connection,
-            """
-            SELECT event_id, type, attempts, error, iif(h.due IS NULL, NULL, coalesce(k.due, h.due)), added
-            FROM courier_outbox_held h LEFT JOIN courier_held_key k ON k.partition_key = h.partition_key
-            ORDER BY seq LIMIT ?
-            """);
-        statement.Bind(1, limit);
-        var held = new List<HeldEvent>();
+        using var statement = new Statement(connection, $"{SelectHeld} WHERE seq > ? ORDER BY seq LIMIT ?");
+        return Read(statement.Bind(1, after).Bind(2, limit));
+    }
+
+    public static HeldEvent? FindHeld(SqliteConnection connection, long row)
+    {
+        using var statement = new Statement(connection, $"{SelectHeld} WHERE seq = ?");
+        return Read(statement.Bind(1, row)).FirstOrDefault();
+    }
+
+    private static List<HeldEvent> Read(Statement statement)
+    {
+        var (held, bytes) = (new List<HeldEvent>(), 0);
         while (statement.Step())
         {
-            var due = statement.NullableInt64(4) is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at)
-                : (DateTimeOffset?)null;
             held.Add(new HeldEvent(
-                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2), statement.Text(3)!, due,
-                DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(5))));
+                statement.Int64(6), statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
+                statement.Text(3)!, statement.NullableInt64(4) is { } at ? Time(at) : null, Time(statement.Int64(5)))
+            {
+                PartitionKey = statement.Text(7),
+                Json = statement.Blob(8),
+            });
+            bytes += held[^1].Json.Length;
+            if (bytes < Budget.Bytes) continue;
+            statement.Reset();
+            break;
         }
         return held;
     }
+
+    public static BrokerMark? Mark(SqliteConnection connection, string broker)
+    {
+        using var statement = new Statement(
+            connection, "SELECT generation, reached FROM courier_relay WHERE broker = ?");
+        if (!statement.Bind(1, broker).Step()) return null;
+        var mark = new BrokerMark(statement.Text(0)!, statement.Int64(1));
+        statement.Reset();
+        return mark;
+    }
+
+    public static DateTimeOffset? ForgottenBefore(SqliteConnection connection)
+    {
+        using var statement = new Statement(connection, "SELECT max(before) FROM courier_store_chore");
+        return statement.Scalar() is { } before ? Time(before) : null;
+    }
+
+    private static DateTimeOffset Time(long milliseconds) => DateTimeOffset.FromUnixTimeMilliseconds(milliseconds);
 
     public static IReadOnlyList<DeadLetter> SetAside(SqliteConnection connection, string? queue, int limit)
     {
@@ -68,7 +103,7 @@ internal static class StoreReports
                     ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
                 Attempts = (int)statement.Int64(6),
                 Worker = statement.Text(7)!,
-                SetAside = DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(8)),
+                SetAside = Time(statement.Int64(8)),
                 Json = statement.Blob(9),
             });
         }
@@ -85,7 +120,7 @@ internal static class StoreReports
         {
             entries.Add(new InboxEntry(
                 statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
-                    DateTimeOffset.FromUnixTimeMilliseconds(statement.Int64(3))));
+                    Time(statement.Int64(3))));
         }
         return entries;
     }

@@ -15,7 +15,9 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement hasFresh, holdsKeys, fresh, freshBesides, due, dueKeys, ofKey, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
-    private readonly Statement isInInbox, countCopy;
+    private readonly Statement isInInbox, countCopy, forget, forgetting;
+    private readonly Statement reached;
+    private readonly Statement isHeld, dueNow, keyDueNow, addAnew;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -88,7 +90,23 @@ internal sealed class StoreStatements : IDisposable
         isInInbox = Prepare(InboxReader.IsThere);
         countCopy = Prepare(
             "UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
+
+        reached = Prepare("UPDATE courier_relay SET broker = ?, generation = ?, reached = ?");
+        forget = Prepare(
+            "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
+        forgetting = Prepare("""
+            INSERT INTO courier_store_chore (chore, until, before) VALUES (?1, 0, ?2)
+            ON CONFLICT (chore) DO UPDATE SET before = max(coalesce(before, 0), excluded.before)
+            """);
+        isHeld = Prepare("SELECT 1 FROM courier_outbox_held WHERE seq = ? AND event_id = ?");
+        dueNow = Prepare("UPDATE courier_outbox_held SET due = ? WHERE seq = ?");
+        keyDueNow = Prepare("UPDATE courier_held_key SET due = ? WHERE partition_key = ?");
+        addAnew = Prepare(
+            "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
+        Chores = new Chores(connection, "courier_store_chore");
     }
+
+    public Chores Chores { get; }
 
     public SqliteConnection Connection { get; }
 
@@ -99,7 +117,7 @@ internal sealed class StoreStatements : IDisposable
 
     public int Resign(long term) => resign.Bind(1, term).Run();
 
-    public int RecordError(long term, string? error) => recordError.Bind(1, error).Bind(2, term).Run();
+    public int RecordError(long term, string? error) => recordError.BindPlain(1, error).Bind(2, term).Run();
 
     /// <summary>
     /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare,
@@ -168,10 +186,12 @@ internal sealed class StoreStatements : IDisposable
         var leads = isTerm.Bind(1, term).Scalar() is not null;
         Forget(marks.Forgotten, leads);
         if (!leads) return false;
+        if (marks.By is var (broker, mark)) Reached(broker, mark);
         foreach (var row in marks.Held)
         {
             (row.Row < 0 ? holdAgain : holdFresh)
-                .Bind(1, row.Attempts).Bind(2, Due(row.After)).Bind(3, row.Reason).Bind(4, Math.Abs(row.Row)).Run();
+                .Bind(1, row.Attempts).Bind(2, Due(row.After)).BindPlain(3, row.Reason)
+                .Bind(4, Math.Abs(row.Row)).Run();
             if (row.Row > 0) deleteFresh.Bind(1, row.Row).Run();
         }
         foreach (var key in marks.Keys) holdKey.Bind(1, key.Key).Bind(2, Due(key.After)).Run();
@@ -180,6 +200,10 @@ internal sealed class StoreStatements : IDisposable
 
         long? Due(TimeSpan? after) => after is { } time ? now + (long)time.TotalMilliseconds : null;
     });
+
+    /// <summary>How far a broker had come; nothing of any.</summary>
+    public int Reached(string? broker, BrokerMark? mark) =>
+        reached.Bind(1, broker).Bind(2, mark?.Generation).Bind(3, mark?.Place).Run();
 
     private void Forget(IReadOnlyList<OutboxRow> rows, bool leads)
     {
@@ -205,6 +229,53 @@ internal sealed class StoreStatements : IDisposable
         return true;
     });
 
+    /// <summary>Forgets what was handled before a time. That it may be forgotten is written down with it.</summary>
+    public int Forget(Chore chore, IReadOnlyList<(string Queue, string Source, string Id)> handled, long before) =>
+        InTransaction(() =>
+        {
+            forgetting.Bind(1, chore.Name).Bind(2, before).Run();
+            return handled.Sum(
+                h => forget.Bind(1, h.Queue).Bind(2, h.Source).Bind(3, h.Id).Bind(4, before).Run());
+        });
+
+    /// <summary>
+    /// Runs a statement that removes a row by its key, where it is older than a time, for each of them.
+    /// </summary>
+    public int Remove(string sql, IEnumerable<string> keys, long before) => InTransaction(() =>
+    {
+        using var remove = new Statement(Connection, sql);
+        return keys.Sum(key => remove.Bind(1, key).Bind(2, before).Run());
+    });
+
+    public bool[] TryAgain(IReadOnlyList<HeldReturn> events, long now) => InTransaction(() =>
+    {
+        var were = new bool[events.Count];
+        for (var i = 0; i < were.Length; i++)
+        {
+            var (held, back) = (events[i].Event, events[i]);
+            were[i] = back.IsAnew ? forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1
+                : isHeld.Bind(1, held.Row).Bind(2, held.Id).Scalar() is not null;
+            if (!were[i]) continue;
+            if (back is { IsAnew: true, Anew: var anew })
+            {
+                addAnew.Bind(1, anew.Id).Bind(2, anew.Type).Bind(3, anew.PartitionKey).Bind(4, now)
+                    .Bind(5, anew.Json.Span).Run();
+            }
+            else if (held.PartitionKey is { } key)
+            {
+                keyDueNow.Bind(1, now).Bind(2, key).Run();
+            }
+            else
+            {
+                dueNow.Bind(1, now).Bind(2, held.Row).Run();
+            }
+        }
+        return were;
+    });
+
+    public bool[] DiscardHeld(IReadOnlyList<HeldEvent> events) => InTransaction(
+        () => events.Select(held => forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1).ToArray());
+
     public void SetAside(DeadLetter letter, long now)
     {
         using var statement = new Statement(Connection, """
@@ -215,14 +286,16 @@ internal sealed class StoreStatements : IDisposable
                 message = excluded.message, stack = excluded.stack, attempts = excluded.attempts,
                 worker = excluded.worker, set_aside = excluded.set_aside
             """);
-        statement.Bind(1, letter.Id).Bind(2, letter.Queue).Bind(3, letter.Reason).Bind(4, letter.Failure?.Exception)
-            .Bind(5, letter.Failure?.Message).Bind(6, letter.Failure?.Stack).Bind(7, letter.Attempts)
+        statement.Bind(1, letter.Id).Bind(2, letter.Queue).BindPlain(3, letter.Reason)
+            .BindPlain(4, letter.Failure?.Exception).BindPlain(5, letter.Failure?.Message)
+            .BindPlain(6, letter.Failure?.Stack).Bind(7, letter.Attempts)
             .Bind(8, letter.Worker).Bind(9, now).Bind(10, letter.Json.Span).Run();
     }
 
     public void Dispose()
     {
         all.ForEach(statement => statement.Dispose());
+        Chores.Dispose();
         Connection.Dispose();
     }
 

@@ -46,9 +46,12 @@ internal static class StoreTables
             relay TEXT,
             term  INTEGER NOT NULL,
             until INTEGER NOT NULL,
-            error TEXT
+            error TEXT,
+            broker     TEXT,                              -- which broker has last confirmed something
+            generation TEXT,                              -- and how far it had come
+            reached    INTEGER
         );
-        INSERT INTO courier_relay VALUES (1, NULL, 0, 0, NULL);
+        INSERT INTO courier_relay (id, term, until) VALUES (1, 0, 0);
 
         -- Events that were handled, by the queue in whose name.
         CREATE TABLE courier_inbox (
@@ -59,6 +62,22 @@ internal static class StoreTables
             copies   INTEGER NOT NULL DEFAULT 1,
             PRIMARY KEY (queue, source, event_id)
         ) WITHOUT ROWID;
+
+        -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
+        CREATE TABLE courier_store_chore (
+            chore  TEXT PRIMARY KEY,
+            keeper TEXT,
+            until  INTEGER NOT NULL,
+            done   INTEGER,
+            before INTEGER
+        ) WITHOUT ROWID;
+
+        -- When the host was started, by which all times here are reckoned, whatever clocks say.
+        CREATE TABLE courier_store_clock (
+            id      INTEGER PRIMARY KEY CHECK (id = 1),
+            boot    TEXT NOT NULL,
+            started INTEGER NOT NULL
+        );
 
         -- Events that were rejected by receivers, where their broker does not keep them.
         CREATE TABLE courier_set_aside (

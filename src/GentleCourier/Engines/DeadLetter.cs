@@ -1,5 +1,7 @@
 using System.Security.Cryptography;
 using System.Text;
+using System.Text.Json;
+using System.Text.Json.Serialization;
 
 namespace GentleCourier.Engines;
 
@@ -37,6 +39,11 @@ public sealed record DeadLetter
     public required ReadOnlyMemory<byte> Json { get; init; }
 
     /// <summary>
+    /// The times that it was set aside and sent back before, the latest ten of them, the oldest first.
+    /// </summary>
+    public IReadOnlyList<SentBack> History { get; init; } = [];
+
+    /// <summary>
     /// An id that follows from queue and event, so that keeping an event twice, as after a kill, leaves one letter.
     /// </summary>
     internal static string IdOf(string queue, ReadOnlySpan<byte> json)
@@ -45,5 +52,51 @@ public sealed record DeadLetter
         hash.AppendData(Encoding.UTF8.GetBytes(queue + '\0'));
         hash.AppendData(json);
         return Convert.ToHexStringLower(hash.GetHashAndReset().AsSpan(0, 8));
+    }
+}
+
+/// <summary>One time that an event was set aside and sent back.</summary>
+/// <param name="Letter">The dead letter that it was.</param>
+/// <param name="SetAside">When it was set aside.</param>
+/// <param name="Reason">Why, in one line.</param>
+/// <param name="Exception">The full name of the exception's class, if there was one.</param>
+/// <param name="Message">Its message.</param>
+/// <param name="Attempts">How many times it had been handed over.</param>
+/// <param name="Worker">The worker that set it aside.</param>
+/// <param name="At">When it was sent back.</param>
+/// <param name="IsRepaired">Whether the event was changed on this occasion.</param>
+public sealed record SentBack(
+    string Letter, DateTimeOffset SetAside, string Reason, string? Exception, string? Message, int Attempts,
+    string Worker, DateTimeOffset At, bool IsRepaired);
+
+/// <summary>How engines keep what happened before an event was sent back: as JSON, with the event.</summary>
+[JsonSerializable(typeof(IReadOnlyList<SentBack>))]
+[JsonSourceGenerationOptions(JsonSerializerDefaults.Web)]
+internal sealed partial class HistoryJson : JsonSerializerContext
+{
+    private const int Kept = 10;
+
+    /// <summary>The history of an event that is sent back at this moment.</summary>
+    public static string Of(LetterReturn back, DateTimeOffset now)
+    {
+        var letter = back.Letter;
+        var latest = new SentBack(
+            letter.Id, letter.SetAside, letter.Reason, letter.Failure?.Exception, letter.Failure?.Message,
+            letter.Attempts, letter.Worker, now, back.Repaired is not null);
+        return JsonSerializer.Serialize(
+            [.. letter.History.TakeLast(Kept - 1), latest], Default.IReadOnlyListSentBack);
+    }
+
+    /// <summary>None, where there is none or it cannot be read.</summary>
+    public static IReadOnlyList<SentBack> Read(string? json)
+    {
+        try
+        {
+            return json is null ? [] : JsonSerializer.Deserialize(json, Default.IReadOnlyListSentBack) ?? [];
+        }
+        catch (JsonException)
+        {
+            return [];
+        }
     }
 }

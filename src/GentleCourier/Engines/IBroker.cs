@@ -15,6 +15,12 @@ public interface IBroker : IAsyncDisposable
     /// <summary>What it tells of its queues to people; null where it tells nothing.</summary>
     IBrokerReports? Reports { get; }
 
+    /// <summary>What it has set aside, and the way back; null where it keeps none.</summary>
+    IDeadLetters? DeadLetters { get; }
+
+    /// <summary>What clears away what it need not keep any longer; null where there is nothing of the kind.</summary>
+    IHousekeeping? Housekeeping { get; }
+
     /// <summary>Where those who receive from it say that they live; null where it keeps none.</summary>
     IWorkerRegister? Register { get; }
 
@@ -40,6 +46,17 @@ public interface IBroker : IAsyncDisposable
     /// </exception>
     Task<IReadOnlyList<PublishResult>> PublishAsync(
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// The same, where the broker is the one that it was and has not fallen behind; otherwise nothing is published.
+    /// </summary>
+    /// <param name="events">The events.</param>
+    /// <param name="since">How far it had come when it was last asked; null: that is not known.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <exception cref="BrokerChangedException">It is not.</exception>
+    async Task<Published> PublishSinceAsync(
+        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken = default) =>
+        new(await PublishAsync(events, cancellationToken).ConfigureAwait(false), null);
 
     /// <summary>Opens a link through which one worker receives from one queue.</summary>
     /// <param name="queue">The queue; it must exist.</param>

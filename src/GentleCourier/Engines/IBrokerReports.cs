@@ -20,16 +20,6 @@ public interface IBrokerReports
     /// <param name="limit">How many at the most.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken = default);
-
-    /// <summary>Dead letters, the newest first.</summary>
-    /// <param name="queue">Of this queue only; null for all.</param>
-    /// <param name="limit">How many at the most.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    Task<IReadOnlyList<DeadLetter>> ReadDeadLettersAsync(
-        string? queue, int limit, CancellationToken cancellationToken = default);
-
-    /// <summary>One dead letter by its id; null where there is none.</summary>
-    Task<DeadLetter?> FindDeadLetterAsync(string id, CancellationToken cancellationToken = default);
 }
 
 /// <summary>An event seen in a queue.</summary>
@@ -43,7 +33,11 @@ public interface IBrokerReports
 /// <param name="LastError">Why the last attempt failed; null where none has.</param>
 public sealed record QueuedEvent(
     ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset? Until, DateTimeOffset Arrived,
-        string? LastError);
+        string? LastError)
+{
+    /// <summary>The times that it was set aside and sent back before, the oldest first.</summary>
+    public IReadOnlyList<SentBack> History { get; init; } = [];
+}
 
 /// <summary>Where in a queue an event is.</summary>
 public enum QueuedState

@@ -41,6 +41,16 @@ public interface IRelayPort
     Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken = default) =>
         Task.FromResult<IDirectWay?>(null);
 
+    /// <summary>
+    /// How far a broker had come when it last confirmed something to this store; null: that is not known.
+    /// </summary>
+    /// <param name="broker">Its <see cref="IBroker.DisplayName"/>.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken = default);
+
+    /// <summary>Forgets it: whatever the broker is now is how it has to be.</summary>
+    Task ForgetBrokerMarkAsync(CancellationToken cancellationToken = default);
+
     /// <summary>Writes down why nothing could be relayed at all; null when it works again.</summary>
     Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken = default);
 
@@ -88,7 +98,11 @@ public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Eve
 /// <param name="Freed">Partition keys whose oldest held event has gone: all that waits with them is due.</param>
 public sealed record OutboxMarks(
     IReadOnlyList<OutboxRow> Forgotten, IReadOnlyList<HeldRow> Held, IReadOnlyList<HeldKey> Keys,
-    IReadOnlyList<string> Freed);
+    IReadOnlyList<string> Freed)
+{
+    /// <summary>The broker that has answered, and how far it had come; nothing where it does not say.</summary>
+    public (string Broker, BrokerMark Mark)? By { get; init; }
+}
 
 /// <summary>A row that is held.</summary>
 /// <param name="Row">The row, as it was read: a fresh one moves to those that are held.</param>

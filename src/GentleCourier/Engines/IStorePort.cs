@@ -4,4 +4,5 @@ namespace GentleCourier.Engines;
 /// The port to a service's own database, in its parts. All members are thread-safe, and all throw
 /// <see cref="CourierException"/> where the database cannot be reached or used.
 /// </summary>
-public interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports;
+public interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports, IHeldEvents,
+    IHousekeeping;

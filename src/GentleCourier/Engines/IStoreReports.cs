@@ -6,11 +6,6 @@ public interface IStoreReports
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
 
-    /// <summary>
-    /// Events that could not be relayed at the first try: held with their last error, or set aside with the reason.
-    /// </summary>
-    Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, CancellationToken cancellationToken = default);
-
     /// <summary>Events that were rejected, where their broker does not keep them; the newest first.</summary>
     /// <param name="queue">Of this queue only; null for all.</param>
     /// <param name="limit">How many at the most.</param>
@@ -20,17 +15,13 @@ public interface IStoreReports
 
     /// <summary>Events that have been handled, with the number of copies that came.</summary>
     Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
-}
 
-/// <summary>An event that stayed in the outbox after it had been tried.</summary>
-/// <param name="Id">The event's id.</param>
-/// <param name="Type">The event's wire type.</param>
-/// <param name="Attempts">How often it was tried.</param>
-/// <param name="LastError">Why it was not taken.</param>
-/// <param name="Due">When it is tried again; null: never, it has been refused for good.</param>
-/// <param name="Added">When it was added.</param>
-public sealed record HeldEvent(
-    string Id, string Type, int Attempts, string LastError, DateTimeOffset? Due, DateTimeOffset Added);
+    /// <summary>
+    /// What was handled before this time may have been forgotten, <see cref="RetentionOptions.Inbox"/>; null: nothing
+    /// has been yet.
+    /// </summary>
+    Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken = default);
+}
 
 /// <summary>An event that has been handled.</summary>
 /// <param name="Source">The event's source.</param>

@@ -48,7 +48,10 @@ internal sealed class SchemaHistory(string part, params SchemaStep[] steps)
         {
             throw new CourierException(
                 $"the {part} in {where} has version {found.Version}, made by a newer Gentle Courier, and takes "
-                + $"{found.Release} or later; this is {Own}, which knows version {steps.Length}, so update it");
+                + $"{found.Release} or later; this is {Own}, which knows version {steps.Length}, so update it")
+            {
+                IsAboutTables = true,
+            };
         }
         return [.. steps.Skip(found.Version).Select(s => s.Sql)];
     }
@@ -66,7 +69,10 @@ internal sealed class SchemaHistory(string part, params SchemaStep[] steps)
         var what = found.Version == 0 ? $"{where} is {isWithout}"
             : $"the {part} in {where} has version {found.Version}, and this program needs {steps.Length}";
         throw new CourierException(
-            $"{what}; check the address, or run `courier schema apply {part} --{part} '{where}'`");
+            $"{what}; check the address, or run `courier schema apply {part} --{part} '{where}'`")
+        {
+            IsAboutTables = true,
+        };
     }
 
     private static FoundSchema Record(SchemaStep[] steps)

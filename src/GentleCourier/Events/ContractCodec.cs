@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.CodeAnalysis;
 using System.Reflection;
+using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using System.Text.Json.Serialization.Metadata;
@@ -12,7 +13,12 @@ namespace GentleCourier.Events;
 /// <summary>Turns contracts into encoded events, and bodies into contracts. Thread-safe.</summary>
 internal sealed class ContractCodec(JsonSerializerOptions json, string? source, int maxEventBytes, TimeProvider clock)
 {
+    private const string DataPath = "data.";
+
     private static readonly ConcurrentDictionary<Type, string?> WireTypes = new();
+
+    private readonly Lazy<JsonSerializerOptions> strict = new(
+        () => new(json) { Encoder = new StrictEncoder(json.Encoder ?? JavaScriptEncoder.Default) });
 
     /// <summary>
     /// What bodies look like by default: camel-case names, enums by name, and no silent gaps: a null where the
@@ -55,8 +61,9 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     {
         var type = WireTypeOf(typeof(TContract));
         var id = draft.Id ?? Guid.CreateVersion7(clock.GetUtcNow()).ToString();
-        if (id.Length is 0 or > 255)
-            throw new ContractException(type, null, "the event's id must have 1 to 255 characters");
+        CheckText(type, "id", draft.Id, TextRule.LongestKey);
+        CheckText(type, "subject", draft.Subject, TextRule.LongestText);
+        CheckText(type, "partition key", draft.PartitionKey, TextRule.LongestKey);
 
         var typeInfo = TypeInfo<TContract>(type);
         var activity = Activity.Current;
@@ -70,7 +77,9 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
             Subject = draft.Subject,
             PartitionKey = draft.PartitionKey,
             TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
-            TraceState = activity?.TraceStateString,
+            // It came from elsewhere, and is nobody's business here.
+            TraceState = activity?.TraceStateString is { } state
+                && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,
         };
 
         byte[] encoded;
@@ -85,6 +94,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
             var (field, cause) = FieldFinder.FirstUnserialisable(contract, typeInfo);
             throw new ContractException(type, field, $"cannot be written as JSON: {(cause ?? e).Message}", e);
         }
+        CheckWritten(contract, typeInfo, type, encoded);
         if (encoded.Length > maxEventBytes)
         {
             throw new ContractException(
@@ -94,6 +104,36 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
                 + "put large content elsewhere and publish a reference to it. The field named is the largest one");
         }
         return new EncodedEvent(id, type, draft.PartitionKey, encoded);
+    }
+
+    private static void CheckText(string contract, string what, string? text, int longest)
+    {
+        if (text is not null && TextRule.ProblemOf(text, longest) is { } problem)
+            throw new ContractException(contract, null, $"the event's {what} {problem}");
+    }
+
+    /// <summary>What is published must be read by everybody, and be the same.</summary>
+    private void CheckWritten<TContract>(
+        TContract contract, JsonTypeInfo<TContract> typeInfo, string type, byte[] encoded) where TContract : notnull
+    {
+        // The writer replaces half of a surrogate pair by this. Where it stands in the text itself, all is well.
+        if (encoded.AsSpan().IndexOf("\uFFFD"u8) >= 0 || encoded.AsSpan().IndexOf("\\uFFFD"u8) >= 0)
+        {
+            var strictly = (JsonTypeInfo<TContract>)strict.Value.GetTypeInfo(typeof(TContract));
+            if (FieldFinder.FirstUnserialisable(contract, strictly) is { Field: { } field, Cause: { } cause })
+                throw new ContractException(type, field, $"cannot be written as JSON: {cause.Message}", cause);
+        }
+        try
+        {
+            EventJson.Read(encoded);
+        }
+        catch (UnreadableEventException e)
+        {
+            var isInData = e.Path?.StartsWith(DataPath, StringComparison.Ordinal) == true;
+            throw new ContractException(
+                type, isInData ? e.Path![DataPath.Length..] : null,
+                $"cannot be published, since nobody could read it: {e.Message}", e);
+        }
     }
 
     /// <exception cref="ContractException">The body is not JSON, or does not fit the contract.</exception>
@@ -111,8 +151,10 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         catch (JsonException e)
         {
             var field = e.Path is { Length: > 2 } path ? path[2..] : null;
+            var unmet = e.Path is null || !e.Message.Contains("could not be converted", StringComparison.Ordinal) ? null
+                : Expectation.Unmet(TypeInfo<TContract>(@event.Type), @event.Data, e.Path);
             throw new ContractException(
-                @event.Type, field, $"the data does not fit the contract: {Plain(e.Message)}", e);
+                @event.Type, field, $"the data does not fit the contract: {unmet ?? Plain(e.Message)}", e);
         }
     }
 

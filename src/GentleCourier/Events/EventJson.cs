@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Text.Json;
+using System.Text.Unicode;
 
 namespace GentleCourier.Events;
 
@@ -57,9 +58,16 @@ internal static class EventJson
 
     public static Event Read(ReadOnlyMemory<byte> json)
     {
+        // The reader does not look whether texts are sound.
+        if (!Utf8.IsValid(json.Span)) throw new UnreadableEventException("the body is not UTF-8");
         try
         {
             return ReadObject(json);
+        }
+        catch (JsonRuleException e)
+        {
+            var path = JsonRule.PathAt(json.Span, e.Place);
+            throw new UnreadableEventException($"'{path}' {e.Message}", e) { Path = path };
         }
         catch (Exception e) when (e is JsonException or InvalidOperationException or FormatException)
         {
@@ -69,7 +77,7 @@ internal static class EventJson
 
     private static Event ReadObject(ReadOnlyMemory<byte> json)
     {
-        var reader = new Utf8JsonReader(json.Span);
+        var reader = new Utf8JsonReader(json.Span, new JsonReaderOptions { MaxDepth = JsonRule.Deepest });
         if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject)
             throw new UnreadableEventException("the body is JSON, but not an object: a CloudEvents event is one");
 
@@ -92,7 +100,7 @@ internal static class EventJson
             else if (reader.ValueTextEquals("datacontenttype"u8)) contentType = Text(ref reader, "datacontenttype");
             else if (reader.ValueTextEquals("specversion"u8)) version = Text(ref reader, "specversion");
             else if (reader.ValueTextEquals("data_base64"u8)) data = Base64(ref reader);
-            else { reader.Read(); reader.Skip(); }
+            else { reader.Read(); JsonRule.Check(ref reader); }
         }
         if (reader.Read()) throw new UnreadableEventException("more JSON follows behind the event");
 
@@ -105,8 +113,8 @@ internal static class EventJson
             Source = Required(source, "source"),
             Type = Required(type, "type"),
             Time = time,
-            Subject = subject,
-            PartitionKey = partitionKey,
+            Subject = Checked(subject, "subject", TextRule.LongestText),
+            PartitionKey = Checked(partitionKey, "partitionkey", TextRule.LongestKey),
             TraceParent = traceParent,
             TraceState = traceState,
             DataContentType = contentType ?? "application/json",
@@ -116,7 +124,11 @@ internal static class EventJson
 
     private static string Required(string? value, string attribute) => string.IsNullOrEmpty(value)
         ? throw new UnreadableEventException($"the CloudEvents attribute '{attribute}' is missing or empty")
-        : value;
+        : Checked(value, attribute, TextRule.LongestKey)!;
+
+    private static string? Checked(string? value, string attribute, int longest) =>
+        value is not null && TextRule.ProblemOf(value, longest) is { } problem
+        ? throw new UnreadableEventException($"the CloudEvents attribute '{attribute}' {problem}") : value;
 
     private static string? Text(ref Utf8JsonReader reader, string attribute)
     {
@@ -149,7 +161,7 @@ internal static class EventJson
     {
         reader.Read();
         var start = (int)reader.TokenStartIndex;
-        reader.Skip();
+        JsonRule.Check(ref reader);
         return json[start..(int)reader.BytesConsumed];
     }
 

@@ -20,6 +20,9 @@ public sealed class CourierBuilder
     /// <summary>Options of the relay; settings <c>Courier:Relay:…</c> go before them.</summary>
     public RelayOptions Relay { get; } = new();
 
+    /// <summary>For how long the store keeps things; settings <c>Courier:Retention:…</c> go before it.</summary>
+    public RetentionOptions Retention { get; } = new();
+
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
     internal List<Func<IStore, CancellationToken, Task>> StorePreparations { get; } = [];

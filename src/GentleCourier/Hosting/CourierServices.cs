@@ -1,6 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
+using GentleCourier.Housekeeping;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.Configuration;
@@ -71,6 +72,8 @@ public static class CourierServices
         foreach (var binding in builder.Bindings) services.AddSingleton(binding);
         services.AddSingleton(sp => ActivatorUtilities.CreateInstance<Preparation>(sp, builder));
         services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
+        // Hosts stop in the opposite order: first of all nothing more is received.
+        services.AddHostedService(sp => ActivatorUtilities.CreateInstance<Housekeeper>(sp, builder));
         if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled)
             services.AddHostedService<Relay>();
         if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
@@ -88,7 +91,7 @@ public static class CourierServices
         options.Broker = settings.Text(nameof(options.Broker), options.Broker);
         options.CreateMissing = settings.Flag(nameof(options.CreateMissing), options.CreateMissing);
         options.MaxEventBytes = settings.Number(nameof(options.MaxEventBytes), options.MaxEventBytes);
-        settings.Ignore("Relay", "Receivers").RefuseOthers();
+        settings.Ignore("Relay", "Receivers", "Retention").RefuseOthers();
 
         var relay = builder.Relay;
         settings = new Settings(section.GetSection("Relay"));
@@ -97,6 +100,12 @@ public static class CourierServices
         relay.Lease = settings.Time(nameof(relay.Lease), relay.Lease);
         relay.FirstDelay = settings.Time(nameof(relay.FirstDelay), relay.FirstDelay);
         relay.LongestDelay = settings.Time(nameof(relay.LongestDelay), relay.LongestDelay);
+        settings.RefuseOthers();
+
+        var retention = builder.Retention;
+        settings = new Settings(section.GetSection("Retention"));
+        retention.Inbox = settings.OptionalTime(nameof(retention.Inbox), retention.Inbox);
+        retention.Refused = settings.OptionalTime(nameof(retention.Refused), retention.Refused);
         settings.RefuseOthers();
 
         settings = new Settings(section.GetSection("Receivers"));
@@ -123,6 +132,7 @@ public static class CourierServices
             limits.StopLimit = settings.Time(nameof(limits.StopLimit), limits.StopLimit);
             limits.InKeyOrder = settings.Flag(nameof(limits.InKeyOrder), limits.InKeyOrder);
             limits.Inbox = settings.Flag(nameof(limits.Inbox), limits.Inbox);
+            limits.KeepDeadLetters = settings.OptionalTime(nameof(limits.KeepDeadLetters), limits.KeepDeadLetters);
             settings.RefuseOthers();
         }
     }
@@ -133,6 +143,7 @@ public static class CourierServices
         .. builder.Options.Problems().Select(p => $"{path}:{p}"),
         .. builder.Relay.Problems().Select(p => $"{path}:Relay:{p}"),
         .. builder.Bindings.SelectMany(b => b.Options.Problems().Select(p => $"{path}:Receivers:{b.Queue}:{p}")),
+        .. builder.Retention.Problems(builder.Bindings).Select(p => $"{path}:Retention:{p}"),
         .. Missing(path, builder),
     ];
 

@@ -127,7 +127,7 @@ internal sealed partial class Preparation(
         {
             await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
         }
-        catch (CourierException e) when (maker is not null && !e.IsTransient)
+        catch (CourierException e) when (maker is not null && e.IsAboutTables)
         {
             throw new CourierException(
                 $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);

@@ -26,6 +26,7 @@ internal sealed partial class Relay : BackgroundService
     private long? known;
     private bool hasLookedForDirectWay, hasRecordedError;
     private IDirectWay? directWay;
+    private BrokerMark? mark;
 
     public Relay(
         IStorePort store, IBroker broker, IOptions<RelayOptions> options, Preparation preparation, TimeProvider clock,
@@ -84,20 +85,56 @@ internal sealed partial class Relay : BackgroundService
             hasLookedForDirectWay = true;
             if (directWay is not null) LogDirectWay(logger, store.DisplayName);
         }
+        mark = await store.ReadBrokerMarkAsync(broker.DisplayName, stopping).ConfigureAwait(false);
         known = term;
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
     }
 
     private async Task RelayBatchAsync(long term, IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
     {
-        var results = await broker.PublishAsync(new EncodedEventList(rows), stopping).ConfigureAwait(false);
+        var results = await PublishAsync(rows, stopping).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
         for (var i = 0; i < rows.Count; i++) Log(rows[i], results[i]);
 
         var marks = Marking.Of(rows, results, attempts => BackOff.Delay(
             attempts, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble()));
+        if (mark is { } reached) marks = marks with { By = (broker.DisplayName, reached) };
         // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
         if (!await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false)) lead.Lose(term);
+    }
+
+    /// <summary>One that the broker cannot take must not keep the others: they are divided until it is alone.</summary>
+    private async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
+    {
+        try
+        {
+            var published = await broker.PublishSinceAsync(new EncodedEventList(rows), mark, stopping)
+                .ConfigureAwait(false);
+            mark = published.Mark ?? mark;
+            return published.Results;
+        }
+        catch (BrokerChangedException)
+        {
+            // Somebody may have said that it is to be so.
+            mark = await store.ReadBrokerMarkAsync(broker.DisplayName, stopping).ConfigureAwait(false);
+            throw;
+        }
+        catch (CourierException e) when (e.IsAboutContent)
+        {
+            if (rows.Count == 1) return [PublishResult.Refused(e.Message)];
+        }
+        var (first, second) = (rows.Take(rows.Count / 2).ToList(), rows.Skip(rows.Count / 2).ToList());
+        var results = (await PublishAsync(first, stopping).ConfigureAwait(false)).ToList();
+        // What follows an event that has to wait waits with it, in the other half, too.
+        var waiting = first.Where((_, i) => results[i].Fate == PublishFate.Deferred).Select(r => r.Event.PartitionKey)
+            .OfType<string>().ToHashSet(StringComparer.Ordinal);
+        var others = second.Where(r => r.Event.PartitionKey is not { } key || !waiting.Contains(key)).ToList();
+        var further = new Queue<PublishResult>(
+            others.Count == 0 ? [] : await PublishAsync(others, stopping).ConfigureAwait(false));
+        results.AddRange(second.Select(r => r.Event.PartitionKey is { } key && waiting.Contains(key)
+            ? PublishResult.Deferred(Marking.Follows) : further.Dequeue()));
+        return results;
     }
 
     private void Log(OutboxRow row, PublishResult result)

@@ -118,6 +118,12 @@ public sealed class ReceiverOptions
     /// </summary>
     public bool Inbox { get; set; } = true;
 
+    /// <summary>
+    /// For how long what was set aside is kept, whether anybody has looked at it or not; null: for ever. At least an
+    /// hour. All workers of the queue should say the same.
+    /// </summary>
+    public TimeSpan? KeepDeadLetters { get; set; }
+
     internal IEnumerable<string> Problems()
     {
         if (Prefetch is { IsSelfTuned: false, IsUnlimited: false, Count: < 1 or > 100_000 })
@@ -146,6 +152,9 @@ public sealed class ReceiverOptions
                 CultureInfo.InvariantCulture, $"MostPerSecond must be 0.001 to 1,000,000, but is {rate}");
         if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365)))
             yield return $"MaxAge must be 1 second to 365 days, but is {age}";
+        if (KeepDeadLetters < RetentionOptions.Shortest)
+            yield return $"KeepDeadLetters must be at least {RetentionOptions.Shortest}, or none, but is "
+                + $"{KeepDeadLetters}";
         if (Lease < TimeSpan.FromSeconds(1) || Lease > TimeSpan.FromHours(1))
             yield return $"Lease must be 1 second to 1 hour, but is {Lease}";
         if (StopLimit < TimeSpan.Zero || StopLimit > TimeSpan.FromHours(1))

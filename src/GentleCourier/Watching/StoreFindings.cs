@@ -30,11 +30,11 @@ internal static class StoreFindings
         if (outbox.Held > 0)
             yield return new Finding("outbox-held", true,
                 Say($"the broker does not take {outbox.Held:N0} events of {store} yet"),
-                "see why in `courier status`; a type without a route waits until a queue is routed to it");
+                $"see why: courier outbox --store {store}; a type without a route waits until a queue is routed to it");
         if (outbox.Refused > 0)
             yield return new Finding("outbox-refused", false,
                 Say($"the broker has refused {outbox.Refused:N0} events of {store} for good"),
-                "see why in `courier status`");
+                $"see why: courier outbox --store {store}; repair and try them again, or discard them");
     }
 
     private static IEnumerable<Finding> Leftovers(string store, OutboxFigures outbox)

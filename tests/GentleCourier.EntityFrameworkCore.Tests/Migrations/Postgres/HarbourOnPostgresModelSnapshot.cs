@@ -155,6 +155,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("inbox_pkey");
 
                     b.ToTable("inbox", "courier");
+
+                    b.HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
                 });
 
             modelBuilder.Entity("courier.outbox_held", b =>
@@ -229,15 +231,30 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
+                    b.Property<string>("broker")
+                        .HasColumnType("text")
+                        .HasColumnName("broker")
+                        .HasColumnOrder(8);
+
                     b.Property<string>("error")
                         .HasColumnType("text")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
 
+                    b.Property<string>("generation")
+                        .HasColumnType("text")
+                        .HasColumnName("generation")
+                        .HasColumnOrder(9);
+
                     b.Property<long>("place")
                         .HasColumnType("bigint")
                         .HasColumnName("place")
                         .HasColumnOrder(7);
+
+                    b.Property<long?>("reached")
+                        .HasColumnType("bigint")
+                        .HasColumnName("reached")
+                        .HasColumnOrder(10);
 
                     b.Property<string>("relay")
                         .HasColumnType("text")
@@ -343,6 +360,39 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("set_aside_pkey");
 
                     b.ToTable("set_aside", "courier");
+                });
+
+            modelBuilder.Entity("courier.store_chore", b =>
+                {
+                    b.Property<string>("chore")
+                        .HasColumnType("text")
+                        .HasColumnName("chore")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime?>("before")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("before")
+                        .HasColumnOrder(5);
+
+                    b.Property<DateTime?>("done")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("done")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("keeper")
+                        .HasColumnType("text")
+                        .HasColumnName("keeper")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime>("until")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("chore")
+                        .HasName("store_chore_pkey");
+
+                    b.ToTable("store_chore", "courier");
                 });
 
             modelBuilder.Entity("courier.store_version", b =>

@@ -204,10 +204,25 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
+                    b.Property<string>("broker")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("broker")
+                        .HasColumnOrder(6);
+
                     b.Property<string>("error")
                         .HasColumnType("TEXT")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
+
+                    b.Property<string>("generation")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("generation")
+                        .HasColumnOrder(7);
+
+                    b.Property<long?>("reached")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("reached")
+                        .HasColumnOrder(8);
 
                     b.Property<string>("relay")
                         .HasColumnType("TEXT")
@@ -336,6 +351,64 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("id");
 
                     b.ToTable("courier_set_aside", (string)null);
+                });
+
+            modelBuilder.Entity("courier.courier_store_chore", b =>
+                {
+                    b.Property<string>("chore")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("chore")
+                        .HasColumnOrder(1);
+
+                    b.Property<long?>("before")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("before")
+                        .HasColumnOrder(5);
+
+                    b.Property<long?>("done")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("done")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("keeper")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("keeper")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("until")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("chore");
+
+                    b.ToTable("courier_store_chore", (string)null);
+                });
+
+            modelBuilder.Entity("courier.courier_store_clock", b =>
+                {
+                    b.Property<int>("id")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("boot")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("boot")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("started")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("started")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("id");
+
+                    b.ToTable("courier_store_clock", null, t =>
+                        {
+                            t.HasCheckConstraint("courier_store_clock_id", "id = 1");
+                        });
                 });
 #pragma warning restore 612, 618
         }

@@ -57,7 +57,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 constraints: table =>
                 {
                     table.PrimaryKey("inbox_pkey", x => new { x.queue, x.source, x.event_id });
-                });
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
 
             migrationBuilder.CreateTable(
                 name: "outbox",
@@ -115,7 +116,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     until = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
                     error = table.Column<string>(type: "text", nullable: true),
                     waits = table.Column<bool>(type: "boolean", nullable: false),
-                    place = table.Column<long>(type: "bigint", nullable: false)
+                    place = table.Column<long>(type: "bigint", nullable: false),
+                    broker = table.Column<string>(type: "text", nullable: true),
+                    generation = table.Column<string>(type: "text", nullable: true),
+                    reached = table.Column<long>(type: "bigint", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -148,6 +152,22 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 });
 
             migrationBuilder.CreateTable(
+                name: "store_chore",
+                schema: "courier",
+                columns: table => new
+                {
+                    chore = table.Column<string>(type: "text", nullable: false),
+                    keeper = table.Column<string>(type: "text", nullable: true),
+                    until = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    done = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    before = table.Column<DateTime>(type: "timestamp with time zone", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("store_chore_pkey", x => x.chore);
+                });
+
+            migrationBuilder.CreateTable(
                 name: "store_version",
                 schema: "courier",
                 columns: table => new
@@ -164,8 +184,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
             migrationBuilder.InsertData(
                 schema: "courier",
                 table: "relay",
-                columns: new[] { "id", "error", "place", "relay", "term", "until", "waits" },
-                values: new object[] { 1, null, 0L, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
+                columns: new[] { "id", "broker", "error", "generation", "place", "reached", "relay", "term", "until", "waits" },
+                values: new object[] { 1, null, null, null, 0L, null, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
 
             migrationBuilder.InsertData(
                 schema: "courier",
@@ -221,6 +241,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "set_aside",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "store_chore",
                 schema: "courier");
 
             migrationBuilder.DropTable(

@@ -96,7 +96,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     relay = table.Column<string>(type: "TEXT", nullable: true),
                     term = table.Column<long>(type: "INTEGER", nullable: false),
                     until = table.Column<long>(type: "INTEGER", nullable: false),
-                    error = table.Column<string>(type: "TEXT", nullable: true)
+                    error = table.Column<string>(type: "TEXT", nullable: true),
+                    broker = table.Column<string>(type: "TEXT", nullable: true),
+                    generation = table.Column<string>(type: "TEXT", nullable: true),
+                    reached = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -138,10 +141,39 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     table.PrimaryKey("PK_courier_set_aside", x => x.id);
                 });
 
+            migrationBuilder.CreateTable(
+                name: "courier_store_chore",
+                columns: table => new
+                {
+                    chore = table.Column<string>(type: "TEXT", nullable: false),
+                    keeper = table.Column<string>(type: "TEXT", nullable: true),
+                    until = table.Column<long>(type: "INTEGER", nullable: false),
+                    done = table.Column<long>(type: "INTEGER", nullable: true),
+                    before = table.Column<long>(type: "INTEGER", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_store_chore", x => x.chore);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_store_clock",
+                columns: table => new
+                {
+                    id = table.Column<int>(type: "INTEGER", nullable: false),
+                    boot = table.Column<string>(type: "TEXT", nullable: false),
+                    started = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_store_clock", x => x.id);
+                    table.CheckConstraint("courier_store_clock_id", "id = 1");
+                });
+
             migrationBuilder.InsertData(
                 table: "courier_relay",
-                columns: new[] { "id", "error", "relay", "term", "until" },
-                values: new object[] { 1, null, null, 0L, 0L });
+                columns: new[] { "id", "broker", "error", "generation", "reached", "relay", "term", "until" },
+                values: new object[] { 1, null, null, null, null, null, 0L, 0L });
 
             migrationBuilder.InsertData(
                 table: "courier_schema",
@@ -192,6 +224,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_set_aside");
+
+            migrationBuilder.DropTable(
+                name: "courier_store_chore");
+
+            migrationBuilder.DropTable(
+                name: "courier_store_clock");
         }
     }
 }

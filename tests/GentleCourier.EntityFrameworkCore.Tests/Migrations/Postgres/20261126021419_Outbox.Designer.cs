@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261125155435_Outbox")]
+    [Migration("20261126021419_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -158,6 +158,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("inbox_pkey");
 
                     b.ToTable("inbox", "courier");
+
+                    b.HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
                 });
 
             modelBuilder.Entity("courier.outbox_held", b =>
@@ -232,15 +234,30 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
+                    b.Property<string>("broker")
+                        .HasColumnType("text")
+                        .HasColumnName("broker")
+                        .HasColumnOrder(8);
+
                     b.Property<string>("error")
                         .HasColumnType("text")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
 
+                    b.Property<string>("generation")
+                        .HasColumnType("text")
+                        .HasColumnName("generation")
+                        .HasColumnOrder(9);
+
                     b.Property<long>("place")
                         .HasColumnType("bigint")
                         .HasColumnName("place")
                         .HasColumnOrder(7);
+
+                    b.Property<long?>("reached")
+                        .HasColumnType("bigint")
+                        .HasColumnName("reached")
+                        .HasColumnOrder(10);
 
                     b.Property<string>("relay")
                         .HasColumnType("text")
@@ -346,6 +363,39 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("set_aside_pkey");
 
                     b.ToTable("set_aside", "courier");
+                });
+
+            modelBuilder.Entity("courier.store_chore", b =>
+                {
+                    b.Property<string>("chore")
+                        .HasColumnType("text")
+                        .HasColumnName("chore")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime?>("before")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("before")
+                        .HasColumnOrder(5);
+
+                    b.Property<DateTime?>("done")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("done")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("keeper")
+                        .HasColumnType("text")
+                        .HasColumnName("keeper")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime>("until")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("chore")
+                        .HasName("store_chore_pkey");
+
+                    b.ToTable("store_chore", "courier");
                 });
 
             modelBuilder.Entity("courier.store_version", b =>

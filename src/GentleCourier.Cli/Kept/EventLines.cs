@@ -1,0 +1,119 @@
+using System.Buffers;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using System.Text.Unicode;
+using GentleCourier.Engines;
+
+namespace GentleCourier.Cli;
+
+/// <summary>
+/// Kept events as lines of a file, to be repaired by hand: each the event in CloudEvents' JSON format, with attributes
+/// that say where it belongs. What is not JSON is given in base64, to be replaced.
+/// </summary>
+internal static class EventLines
+{
+    private const string Place = "courierplace", Since = "couriersince", Reason = "courierreason", Raw = "courierraw";
+
+    private static readonly JsonWriterOptions Relaxed = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    public static ReadOnlyMemory<byte> Write(Kept kept, KeptWords words)
+    {
+        var line = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(line, Relaxed))
+        {
+            json.WriteStartObject();
+            json.WriteString(words.IdAttribute, kept.Id);
+            json.WriteString(Place, kept.Place);
+            json.WriteString(Since, Plain.Exactly(kept.Since));
+            json.WriteString(Reason, kept.Reason);
+            if (Parse(kept.Json) is { ValueKind: JsonValueKind.Object } members)
+            {
+                WriteMembers(json, members, words);
+            }
+            else
+            {
+                json.WriteBase64String(Raw, kept.Json.Span);
+            }
+            json.WriteEndObject();
+        }
+        return line.WrittenMemory;
+    }
+
+    /// <summary>One line, read.</summary>
+    /// <param name="Id">Which of the kept events it is of.</param>
+    /// <param name="Place">Where that was.</param>
+    /// <param name="Since">Since when.</param>
+    /// <param name="Event">The event without our attributes, UTF-8.</param>
+    internal sealed record Line(string Id, string Place, string Since, ReadOnlyMemory<byte> Event)
+    {
+        /// <summary>Whether it is of this one, and not of one with the same id elsewhere.</summary>
+        public bool IsOf(Kept kept) => Since == Plain.Exactly(kept.Since);
+
+        /// <summary>What it says instead of the event that is kept; null where it says the same.</summary>
+        public ReadOnlyMemory<byte>? RepairOf(Kept kept)
+        {
+            if (Parse(kept.Json) is { } before && JsonElement.DeepEquals(before, Parse(Event)!.Value)) return null;
+            return Event;
+        }
+    }
+
+    /// <exception cref="FormatException">It cannot be taken; the message says why.</exception>
+    public static Line Read(string text, KeptWords words)
+    {
+        if (Parse(System.Text.Encoding.UTF8.GetBytes(text)) is not { ValueKind: JsonValueKind.Object } members)
+            throw new FormatException("it is not a JSON object");
+        if (Text(members, words.IdAttribute) is not { } id || Text(members, Since) is not { } since)
+            throw new FormatException(
+                $"it has no {words.IdAttribute} and {Since}: it was not exported by `courier {words.Command} export`");
+        if (members.TryGetProperty(Raw, out _))
+            throw new FormatException($"its event could not be read, and has not been replaced: write its attributes "
+                + $"instead of {Raw}");
+        var bytes = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(bytes, Relaxed))
+        {
+            json.WriteStartObject();
+            WriteMembers(json, members, words);
+            json.WriteEndObject();
+        }
+        var @event = bytes.WrittenMemory;
+        if (@event.Length > Budget.LargestEvent)
+            throw new FormatException($"its event has {Plain.Number(@event.Length)} bytes, more than anybody takes");
+        try
+        {
+            Event.Read(@event);
+        }
+        catch (UnreadableEventException e)
+        {
+            throw new FormatException($"it is not a CloudEvents event: {e.Message}", e);
+        }
+        return new(id, Text(members, Place) ?? "", since, @event);
+    }
+
+    private static void WriteMembers(Utf8JsonWriter json, JsonElement members, KeptWords words)
+    {
+        foreach (var member in members.EnumerateObject())
+            if (!IsOurs(member.Name, words)) member.WriteTo(json);
+    }
+
+    private static bool IsOurs(string name, KeptWords words) =>
+        name == words.IdAttribute || name is Place or Since or Reason or Raw;
+
+    private static string? Text(JsonElement members, string name) =>
+        members.TryGetProperty(name, out var value) && value.ValueKind == JsonValueKind.String ? value.GetString()
+        : null;
+
+    private static JsonElement? Parse(ReadOnlyMemory<byte> json)
+    {
+        // The parser does not look whether texts are sound.
+        if (!Utf8.IsValid(json.Span)) return null;
+        try
+        {
+            using var document = JsonDocument.Parse(json);
+            return document.RootElement.Clone();
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+}

@@ -1,0 +1,101 @@
+using System.CommandLine;
+using System.Text;
+using GentleCourier.Engines;
+using Spectre.Console;
+
+namespace GentleCourier.Cli;
+
+/// <summary><c>courier outbox</c>: what stayed in an outbox, why, and the way out.</summary>
+internal static class OutboxCommand
+{
+    public static Command Create()
+    {
+        var words = OutboxEvents.Called;
+        var command = new Command(
+            words.Command,
+            """
+            Lists the events that stayed in a store's outbox by their cause: those that are held, and are tried again by
+            themselves, and those that the broker has refused for good.
+
+            Examples:
+              courier outbox --store harbour
+              courier outbox try-again --all --store harbour
+              courier outbox discard --type skerryline.sailing-cancelled --rehearse
+            """);
+        var kept = new KeptCommands(words, Open, Connect, hasQueue: false);
+        var back = new ReturnCommands(words, Open, Connect, hasQueue: false);
+        kept.ByCause(command);
+        command.Subcommands.Add(kept.List(events => events.Select(e => ForScripts((HeldEvent)e.Origin)), PrintLine));
+        command.Subcommands.Add(kept.Show(e => ForScripts((HeldEvent)e.Origin), e => Print((HeldEvent)e.Origin)));
+        command.Subcommands.Add(back.Return(
+            """
+            Has events tried again at once: one that is held with those of its partition key behind it; one that was
+            refused as if it had just been added. It asks before several.
+
+            Example:
+              courier outbox try-again --cause 3fa4c1d2 --store harbour
+            """));
+        command.Subcommands.Add(kept.Discard());
+        command.Subcommands.Add(kept.Export());
+        command.Subcommands.Add(back.Import());
+        command.Subcommands.Add(AcceptBroker());
+        return command;
+    }
+
+    private static Command AcceptBroker()
+    {
+        var command = new Command(
+            "accept-broker",
+            """
+            Has the relay go on with a broker that is not as it left it: one that was made anew, or restored from a
+            backup. What it had confirmed and is missing there has to be published again by the service itself.
+
+            Example:
+              courier outbox accept-broker --store harbour
+            """);
+        var connections = Connect(command);
+        command.SetAction(async (result, cancel) =>
+        {
+            await using var store = connections.Store(result);
+            await store.ForgetBrokerMarkAsync(cancel);
+            Console.WriteLine($"the relay of {store.DisplayName} goes on with the broker that is there");
+        });
+        return command;
+    }
+
+    private static Connections Connect(Command command) => new Connections().AddTo(command, broker: false);
+
+    private static OutboxEvents Open(Connections connections, ParseResult result) => new(connections.Store(result));
+
+    private static void PrintLine(Kept kept, int ids, int states)
+    {
+        var held = (HeldEvent)kept.Origin;
+        Console.WriteLine(
+            $"{kept.Id.PadLeft(ids)}  {kept.Place.PadRight(states)}  added {Plain.Time(kept.Since)}  tried "
+            + $"{kept.Attempts,-4} {Plain.Line(held.Type)} {Plain.Line(held.Id)}");
+        Console.WriteLine($"{"".PadLeft(ids)}  {Plain.Line(kept.Reason)}");
+    }
+
+    private static void Print(HeldEvent held)
+    {
+        var grid = new Grid().AddColumn(new GridColumn().NoWrap()).AddColumn();
+        void Row(string name, string value) => grid.AddRow($"[bold]{name}[/]", Markup.Escape(Plain.Line(value)));
+        Row("row", Plain.Id(held.Row));
+        Row("event", held.Id);
+        Row("type", held.Type);
+        if (held.PartitionKey is { } key) Row("partition key", key);
+        Row("added", Plain.Time(held.Added));
+        Row("tried", $"{held.Attempts} times");
+        Row("again at", held.Due is { } due ? Plain.Time(due) : "never: it is refused");
+        Row("last error", held.LastError);
+        AnsiConsole.Write(grid);
+        Console.WriteLine("\nevent:");
+        Console.WriteLine(Plain.Lines(Encoding.UTF8.GetString(held.Json.Span)));
+    }
+
+    private static object ForScripts(HeldEvent held) => new
+    {
+        row = held.Row, held.Id, held.Type, held.PartitionKey, held.Attempts, held.LastError, held.Due, held.Added,
+        @event = Encoding.UTF8.GetString(held.Json.Span),
+    };
+}

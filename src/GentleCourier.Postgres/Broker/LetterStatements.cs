@@ -1,0 +1,76 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>
+/// What a broker says to its database about dead letters. <c>$1</c> is the time, or nothing for the server's own, where
+/// a statement takes one.
+/// </summary>
+internal sealed class LetterStatements(PostgresServer server)
+{
+    private const string Columns = """
+        d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived, d.first_attempt,
+            d.set_aside, d.event, d.history
+        """;
+
+    public readonly string Find = server.Sql(
+        $"SELECT {Columns} FROM courier.dead_letter d JOIN courier.queue q ON q.id = d.queue WHERE d.id = $1");
+
+    /// <summary>Letters behind <c>$1</c>, of queue <c>$3</c> where they are of one.</summary>
+    public string Read(bool ofQueue, bool oldestFirst) => server.Sql($"""
+        SELECT id, name, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
+            history
+        FROM (
+            SELECT {Columns}, sum(octet_length(d.event)) OVER (ORDER BY d.id {Order(oldestFirst)}
+                ROWS UNBOUNDED PRECEDING) - octet_length(d.event) AS before
+            FROM (
+                SELECT * FROM courier.dead_letter
+                WHERE id {(oldestFirst ? ">" : "<")} $1 {(ofQueue ? "AND queue = $3" : "")}
+                ORDER BY {(ofQueue ? "queue, " : "")}id {Order(oldestFirst)} LIMIT $2) d
+            JOIN courier.queue q ON q.id = d.queue) l
+        WHERE before < {Budget.Bytes} ORDER BY id {Order(oldestFirst)}
+        """);
+
+    /// <summary>
+    /// To be asked in the transaction before <see cref="SendBack"/>: who puts a queue in key order waits for it, or is
+    /// waited for.
+    /// </summary>
+    public readonly string HoldRoutes = server.Sql("SELECT FROM courier.route LIMIT 1");
+
+    public readonly string SendBack = server.Sql($"""
+        WITH gone AS (DELETE FROM courier.dead_letter WHERE id = ANY ($2) RETURNING id, queue),
+        back AS (
+            INSERT INTO courier.copy (queue, arrived, event, key, history)
+            SELECT g.queue, coalesce($1, now()), ($3)[place],
+                CASE WHEN (SELECT in_key_order FROM courier.queue WHERE id = g.queue)
+                    THEN {BrokerStatements.KeyOf("($4)[place]", "g.id")} END, ($5)[place]
+            FROM gone g CROSS JOIN LATERAL (SELECT array_position($2, g.id) AS place) p ORDER BY place
+            RETURNING queue),
+        counted AS ({BrokerStatements.CountLetters(
+            server.SchemaName, "SELECT queue, count(*), -count(*) FROM back GROUP BY queue")})
+        SELECT id, queue FROM gone
+        """);
+
+    public readonly string Discard = server.Sql($"""
+        WITH gone AS (DELETE FROM courier.dead_letter WHERE id = ANY ($1) RETURNING id, queue),
+        counted AS ({Uncounted(server)})
+        SELECT id FROM gone
+        """);
+
+    /// <summary>Of the first <c>$4</c> letters of a queue those that are older than <c>$3</c>.</summary>
+    public readonly string ClearOld = server.Sql($"""
+        WITH gone AS (
+            DELETE FROM courier.dead_letter WHERE id = ANY (ARRAY (
+                SELECT id FROM (
+                    SELECT id, set_aside FROM courier.dead_letter WHERE queue = $2 ORDER BY queue, id LIMIT $4) f
+                WHERE set_aside < coalesce($1, now()) - $3))
+            RETURNING id, queue),
+        counted AS ({Uncounted(server)})
+        SELECT id FROM gone
+        """);
+
+    private static string Uncounted(PostgresServer server) => BrokerStatements.CountLetters(
+        server.SchemaName, "SELECT queue, 0, -count(*) FROM gone GROUP BY queue");
+
+    private static string Order(bool oldestFirst) => oldestFirst ? "ASC" : "DESC";
+}

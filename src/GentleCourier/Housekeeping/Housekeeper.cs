@@ -1,0 +1,92 @@
+using GentleCourier.Engines;
+using GentleCourier.Hosting;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Housekeeping;
+
+/// <summary>
+/// Clears away, round by round, what this process need not have kept any longer: of its store, and of the dead letters
+/// of the queues that it receives from. One loop a chore.
+/// </summary>
+internal sealed partial class Housekeeper(
+    CourierBuilder builder, Preparation preparation, TimeProvider clock, ILogger<Housekeeper> logger,
+    IStorePort? store = null, IBroker? broker = null) : BackgroundService
+{
+    private static readonly TimeSpan Lease = TimeSpan.FromMinutes(1), LongestFarewell = TimeSpan.FromSeconds(2),
+        FirstRest = TimeSpan.FromSeconds(1), LongestRest = TimeSpan.FromMinutes(5);
+
+    private readonly string name = WorkerName.Unique();
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
+        await Task.WhenAll(Chores().Select(c => KeepAsync(c.House, c.Chore, stoppingToken))).ConfigureAwait(false);
+    }
+
+    private IEnumerable<(IHousekeeping House, Chore Chore)> Chores()
+    {
+        if (store is not null)
+        {
+            if (builder.Retention.Inbox is { } inbox) yield return (store, new(ChoreKind.Inbox, null, inbox));
+            if (builder.Retention.Refused is { } refused) yield return (store, new(ChoreKind.Refused, null, refused));
+        }
+        foreach (var binding in builder.Bindings)
+        {
+            if (binding.Options.KeepDeadLetters is not { } keep) continue;
+            if (broker?.Abilities.HasFlag(BrokerAbilities.DeadLetters) == true)
+            {
+                if (broker.Housekeeping is { } house)
+                    yield return (house, new(ChoreKind.DeadLetters, binding.Queue, keep));
+            }
+            else if (store is not null)
+            {
+                yield return (store, new(ChoreKind.SetAside, binding.Queue, keep));
+            }
+        }
+    }
+
+    private Task KeepAsync(IHousekeeping house, Chore chore, CancellationToken stopping)
+    {
+        var every = Rounds.Every(chore.Keep);
+        return new Loop($"Clearing away ({chore.Name})", FirstRest, LongestRest, clock, logger)
+            .RunAsync(LookAsync, stopping);
+
+        async Task LookAsync(CancellationToken cancellationToken)
+        {
+            if (await TakeAsync(cancellationToken).ConfigureAwait(false))
+                await DoRoundAsync(cancellationToken).ConfigureAwait(false);
+            await Task.Delay(Rounds.Look(every), clock, cancellationToken).ConfigureAwait(false);
+        }
+
+        Task<bool> TakeAsync(CancellationToken cancellationToken) =>
+            house.TakeAsync(chore, name, Lease, every, cancellationToken);
+
+        async Task DoRoundAsync(CancellationToken cancellationToken)
+        {
+            var (removed, kept) = (0L, clock.GetTimestamp());
+            string? from = null;
+            do
+            {
+                var began = clock.GetTimestamp();
+                var step = await house.DoAsync(chore, from, cancellationToken).ConfigureAwait(false);
+                (removed, from) = (removed + step.Removed, step.Next);
+                if (from is null) break;
+                await Task.Delay(Rounds.Rest(clock.GetElapsedTime(began), step.Removed > 0), clock, cancellationToken)
+                    .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                if (clock.GetElapsedTime(kept) < Lease / 3) continue;
+                if (!await TakeAsync(cancellationToken).ConfigureAwait(false)) return;
+                kept = clock.GetTimestamp();
+            }
+            while (!cancellationToken.IsCancellationRequested);
+
+            // Even when the host stops: another need not wait for the lease to end.
+            using var limit = new CancellationTokenSource(LongestFarewell);
+            await house.EndAsync(chore, name, isDone: from is null, limit.Token).ConfigureAwait(false);
+            if (removed > 0) LogCleared(logger, removed, chore.Name, chore.Keep);
+        }
+    }
+
+    [LoggerMessage(501, LogLevel.Information, "Cleared away {Count} ({Chore}), older than {Age}")]
+    private static partial void LogCleared(ILogger logger, long count, string chore, TimeSpan age);
+}
