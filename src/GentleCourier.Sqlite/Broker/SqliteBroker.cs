@@ -344,6 +344,9 @@ internal sealed partial class SqliteBroker
         Volatile.Write(ref sweepAt, now + 1000);
     }
 
+    /// <summary>Makes sure that what has to be known of the file is known.</summary>
+    internal void Prepare() => EnsurePrepared(create: false);
+
     /// <summary>Another file is at its place: nothing that was known of this one holds.</summary>
     private void Replaced()
     {

@@ -76,6 +76,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             Close();
             opened = null;
             connection = file.Open();
+            broker.Prepare();
             opened = now;
         }
         try

@@ -108,16 +108,16 @@ internal sealed class GroupWriter : IDisposable
 
     private void Write(List<Work> group)
     {
+        if (file.Identity is var now && now != opened)
+        {
+            if (opened is not null) replaced();
+            opened = now;
+            if (connection is not null) throw file.Replaced();
+        }
         if (connection is null)
         {
-            opened = file.Identity;
             connection = file.Open();
             statements = prepare(connection);
-        }
-        else if (file.Identity != opened)
-        {
-            replaced();
-            throw file.Replaced();
         }
         var handle = connection.Handle!;
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
