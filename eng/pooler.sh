@@ -17,10 +17,11 @@ program() { PATH="$PATH:/usr/sbin" command -v pgbouncer; }
 install() {
   program >/dev/null && return
   [ "$(id -u)" -eq 0 ] || { echo "pgbouncer is not installed, and only root may install it" >&2; exit 1; }
-  # The package would start one of its own.
-  printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d
+  # The package would start one of its own, unless the machine says already that nothing is to be started.
+  local policy=/usr/sbin/policy-rc.d ours=
+  if [ ! -e "$policy" ]; then ours=1; printf '#!/bin/sh\nexit 101\n' > "$policy"; chmod +x "$policy"; fi
   apt-get update -q >&2 && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends pgbouncer >&2
-  rm -f /usr/sbin/policy-rc.d
+  if [ -n "$ours" ]; then rm -f "$policy"; fi
 }
 
 start() {

@@ -18,7 +18,10 @@ public sealed class WayBackTests : IDisposable
     public void Dispose() => courier.Dispose();
 
     private static byte[] TapOf(int number) => Encoding.UTF8.GetBytes(
-        $$"""{"specversion":"1.0","id":"gate-1/{{number}}","source":"/t","type":"test.tap","data":{"number":{{number}}} }""");
+        $$"""{"specversion":"1.0","id":"gate-1/{{number}}","source":"/t","type":"test.tap","""
+        + $$"""
+        "data":{"number":{{number}}} }
+        """);
 
     private async Task<IBroker> BrokerAsync()
     {

@@ -166,8 +166,8 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
         var text = new string('x', 4_000_000);
         for (var i = 0; i < 6; i++)
         {
-            await broker.PublishAsync([Crossing.TapEvent(i) with { Json = Encoding.UTF8.GetBytes(
-                $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"test.tap","data":{"x":"{{text}}"} }""") }]);
+            var json = $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"test.tap","data":"{{text}}"}""";
+            await broker.PublishAsync([Crossing.TapEvent(i) with { Json = Encoding.UTF8.GetBytes(json) }]);
         }
         await RejectAsync(broker, 6);
         Assert.Equal(5, (await broker.DeadLetters!.ReadAsync("taps", 100)).Count);

@@ -27,6 +27,9 @@ internal sealed class KeptFilter
     private readonly bool hasQueue, mustSay;
     private readonly List<Kept> named = [];
 
+    // Ages are of one moment, however often it is asked: nothing grows too old between the plan and the deed.
+    private readonly DateTimeOffset now = DateTimeOffset.UtcNow;
+
     /// <param name="words">How they are called.</param>
     /// <param name="hasQueue">Whether each is of a queue.</param>
     /// <param name="mustSay">Whether it has to be said, if only that all are meant.</param>
@@ -59,16 +62,15 @@ internal sealed class KeptFilter
             foreach (var kept in named) yield return kept;
             yield break;
         }
-        var now = DateTimeOffset.UtcNow;
         await foreach (var kept in from.ReadAsync(hasQueue ? result.GetValue(queue) : null, cancel))
-            if (Matches(kept, result, now)) yield return kept;
+            if (Matches(kept, result)) yield return kept;
     }
 
     public static async Task<Kept> FindAsync(KeptEvents from, string id, CancellationToken cancel) =>
         await from.FindAsync(id, cancel) ?? throw new CourierException(
             $"there is no {from.Words.One} {id} in {from.DisplayName}; `courier {from.Words.Command} list` lists them");
 
-    private bool Matches(Kept kept, ParseResult result, DateTimeOffset now) =>
+    private bool Matches(Kept kept, ParseResult result) =>
         (result.GetValue(type) is not { } wanted || kept.Event?.Type == wanted)
         && (result.GetValue(cause) is not { } of || kept.Cause.Id == of)
         && (result.GetValue(@event) is not { } id || kept.Event?.Id == id)
