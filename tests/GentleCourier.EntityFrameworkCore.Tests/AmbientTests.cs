@@ -4,10 +4,11 @@ using GentleCourier.Engines;
 using GentleCourier.Postgres.Tests;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.EntityFrameworkCore.Tests;
 
-/// <summary>A context in a transaction that surrounds it, which only PostgreSQL's provider takes part in.</summary>
+/// <summary>A context and what surrounds it: a transaction, which only PostgreSQL's provider takes part in, and a server.</summary>
 public sealed class AmbientTests
 {
     private sealed class HarbourWithTables(DbContextOptions<HarbourWithTables> options) : DbContext(options)
@@ -38,5 +39,37 @@ public sealed class AmbientTests
         var expected = completes ? 2 : 1;
         await Crossing.UntilAsync(
             async () => (await crossing.FiguresAsync("taps")).Ready == expected, $"{expected} have been relayed");
+    }
+
+    /// <summary>Migrations are in nobody's way: a server that is away, or knows no such password, is what it is.</summary>
+    [Theory]
+    [InlineData("owner:wrong@", "", "password")]
+    [InlineData("", "127.0.0.1:1", "cannot")]
+    public async Task What_is_no_matter_of_tables_does_not_ask_for_migrations(
+        string owner, string server, string expected)
+    {
+        var place = new Databases();
+        await using var crossing = new Crossing(place);
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var address = place.Store("harbour");
+        if (owner.Length > 0) address = address.Replace("owner@", owner, StringComparison.Ordinal);
+        if (server.Length > 0)
+            address = address.Replace($"127.0.0.1:{SharedServer.One.Port}", server, StringComparison.Ordinal);
+        var reports = new Reports();
+        var harbour = crossing.Build("harbour", c => c.UseDbContext<HarbourContext>(),
+            new() { ["Courier:Store"] = address },
+            s => s.AddDbContext<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()))
+                .AddSingleton<ILoggerFactory>(reports));
+        try
+        {
+            await harbour.StartAsync();
+        }
+        catch (CourierException e)
+        {
+            reports.Lines.Enqueue(e.Message);
+        }
+        Assert.Contains(reports.Lines, line => line.Contains(expected, StringComparison.OrdinalIgnoreCase));
+        Assert.DoesNotContain(reports.Lines, line => line.Contains("let it", StringComparison.Ordinal)
+            || line.Contains("migrations", StringComparison.Ordinal));
     }
 }

@@ -57,6 +57,7 @@ public sealed class AddressTests
     [InlineData("postgres://db/ferry?sslmode", "'sslmode' has no value")]
     [InlineData("postgres://db/ferry?schema=x;DROP TABLE", "not a schema's name")]
     [InlineData("postgres://db/ferry?schema=Courier", "not a schema's name")]
+    [InlineData("postgres://db/ferry?two-phase=1", "two-phase must be true or false")]
     [InlineData("postgres://db/ferry?schema=", "not a schema's name")]
     public void What_cannot_be_an_address_is_named_without_what_may_be_secret(string address, string expected)
     {

@@ -3,6 +3,7 @@ using System.Text;
 using System.Transactions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Servers;
 using Npgsql;
 
 namespace GentleCourier.Postgres.Tests;
@@ -105,6 +106,70 @@ public sealed class SurroundingsTests
             Assert.Contains("another one of that name", await ErrorOfAsync(() => add(transaction)),
                 StringComparison.Ordinal);
         }
+    }
+
+    /// <summary>Prepared with other databases, and committed when all are: there may be a restart in between.</summary>
+    [Fact]
+    public async Task A_transaction_with_events_may_be_prepared_and_committed_later_where_the_address_says_so()
+    {
+        using var server = new PrivatePostgres(
+            Directory.CreateTempSubdirectory("courier-prepared-").FullName, "max_prepared_transactions=4", "fsync=off");
+        await using var place = new PreparingDatabases(server);
+        await using var crossing = new Crossing(place);
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(new Tap(1));
+        await using (var looking = place.Open("harbour"))
+        {
+            await using var idles = new NpgsqlCommand(
+                "SELECT waits AND NOT EXISTS (SELECT FROM courier.outbox) FROM courier.relay", looking);
+            await Crossing.UntilAsync(
+                async () => await idles.ExecuteScalarAsync() is true, "the relay waits to be told");
+        }
+        foreach (var (name, tap) in new[] { ("kept", 2), ("dropped", 3) })
+        {
+            await using var connection = (NpgsqlConnection)await harbour.Store().OpenConnectionAsync();
+            await using var transaction = await connection.BeginTransactionAsync();
+            await harbour.Store().AddAsync(transaction, [Crossing.TapEvent(tap)]);
+            await connection.ExecuteAsync($"PREPARE TRANSACTION '{name}'");
+        }
+        server.Stop(immediately: true);
+        server.Start();
+        NpgsqlConnection.ClearAllPools();
+        await using (var later = place.Open("harbour"))
+        {
+            await later.ExecuteAsync("COMMIT PREPARED 'kept'");
+            await later.ExecuteAsync("ROLLBACK PREPARED 'dropped'");
+        }
+        var found = new SortedSet<int>();
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                try
+                {
+                    // A crash undoes marks of the relay: what was relayed just before may come twice.
+                    found = [.. (await crossing.Reports.PeekAsync("taps", 9)).Select(e => Crossing.NumberOf(e.Json))];
+                    if (found.Contains(2) && !found.Contains(4)) await harbour.PublishAsync(new Tap(4));
+                    return found.Contains(2) && found.Contains(4);
+                }
+                catch (Exception e) when (e is CourierException or NpgsqlException)
+                {
+                    // A connection of before.
+                    return false;
+                }
+            },
+            "what was prepared is there, and what came later");
+        Assert.Equal([1, 2, 4], found);
+    }
+
+    private sealed class PreparingDatabases(PrivatePostgres server) : Databases(server)
+    {
+        private readonly string owner = $"owner:{Uri.EscapeDataString(server.Password)}@";
+
+        public override string Broker => base.Broker.Replace("owner@", owner, StringComparison.Ordinal);
+
+        public override string Store(string service) =>
+            base.Store(service).Replace("owner@", owner, StringComparison.Ordinal) + "?two-phase=true";
     }
 
     [Fact]

@@ -11,9 +11,11 @@ internal sealed class PostgresAddress
 {
     private const string Form = "an address is like postgres://USER@HOST:5432/DATABASE";
 
-    private PostgresAddress(NpgsqlConnectionStringBuilder settings, string schema, IsolationLevel isolation)
+    private PostgresAddress(
+        NpgsqlConnectionStringBuilder settings, string schema, IsolationLevel isolation, bool isTwoPhase)
     {
         Settings = settings;
+        IsTwoPhase = isTwoPhase;
         Isolation = isolation;
         SchemaName = schema;
         var user = settings.Username is null ? "" : $"{Uri.EscapeDataString(settings.Username)}@";
@@ -37,6 +39,11 @@ internal sealed class PostgresAddress
 
     /// <summary>In which events are handled.</summary>
     public IsolationLevel Isolation { get; }
+
+    /// <summary>
+    /// Transactions in which events are added may end with <c>PREPARE TRANSACTION</c>, and so must not notify.
+    /// </summary>
+    public bool IsTwoPhase { get; }
 
     /// <summary>The address without its secrets and finer settings.</summary>
     public string DisplayName { get; }
@@ -66,6 +73,7 @@ internal sealed class PostgresAddress
         if (password is not null) settings.Password = Uri.UnescapeDataString(password);
         var schema = DefaultSchema;
         var isolation = IsolationLevel.ReadCommitted;
+        var isTwoPhase = false;
         foreach (var option in (query ?? "").Split('&', StringSplitOptions.RemoveEmptyEntries))
         {
             var (name, value) = Cut(option, '=');
@@ -73,6 +81,7 @@ internal sealed class PostgresAddress
             if (value is null) throw Wrong($"'{name}' has no value");
             if (name == "schema") schema = Uri.UnescapeDataString(value);
             else if (name == "isolation") isolation = IsolationOf(value);
+            else if (name == "two-phase") isTwoPhase = IsYes(name, value);
             else Set(settings, name, Uri.UnescapeDataString(value));
         }
 
@@ -82,7 +91,7 @@ internal sealed class PostgresAddress
             throw Wrong(
             $"'{schema}' is not a schema's name: up to 40 lower-case letters, digits and _, starting with a letter");
         if (!settings.ShouldSerialize("SSL Mode") && !IsThisHost(settings.Host)) settings.SslMode = SslMode.VerifyFull;
-        return new PostgresAddress(settings, schema, isolation);
+        return new PostgresAddress(settings, schema, isolation, isTwoPhase);
     }
 
     private static void Set(NpgsqlConnectionStringBuilder settings, string name, string value)
@@ -110,6 +119,13 @@ internal sealed class PostgresAddress
         "repeatable-read" => IsolationLevel.RepeatableRead,
         "serializable" => IsolationLevel.Serializable,
         _ => throw Wrong("isolation must be read-committed, repeatable-read or serializable"),
+    };
+
+    private static bool IsYes(string name, string value) => value switch
+    {
+        "true" => true,
+        "false" => false,
+        _ => throw Wrong($"{name} must be true or false"),
     };
 
     private static (string Host, int? Port) SplitPort(string server)

@@ -16,6 +16,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     private readonly StoreStatements sql;
     private readonly TimeProvider clock;
     private readonly IsolationLevel isolation;
+    private readonly bool isTwoPhase;
     private readonly Listener listener;
     private readonly Signal added = new();
     private readonly Announcer announcer;
@@ -36,6 +37,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         sql = new StoreStatements(server);
         this.clock = clock;
         isolation = address.Isolation;
+        isTwoPhase = address.IsTwoPhase;
         listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise, logger);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox", logger);
@@ -506,20 +508,21 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     private RoundTrip AddTo(RoundTrip trip, IReadOnlyList<EncodedEvent> events)
     {
+        if (events.Count == 0) return trip;
         if (events is [var one])
         {
-            return trip.Add(
+            trip.Add(
                 sql.Add, server.Now, Parameter.Of(one.Id), Parameter.Of(one.Type), Parameter.Of(one.PartitionKey),
-                Parameter.Of(one.Json)).Add(sql.WakeRelay, static _ => { });
+                Parameter.Of(one.Json));
         }
-        foreach (var part in Budget.Part(events))
+        else foreach (var part in Budget.Part(events))
         {
             trip.Add(
                 sql.AddMany, server.Now, Parameter.Of(Column(part, e => (string?)e.Id)),
                 Parameter.Of(Column(part, e => (string?)e.Type)), Parameter.Of(Column(part, e => e.PartitionKey)),
                 Parameter.Of(Column(part, e => e.Json)));
         }
-        return events.Count > 0 ? trip.Add(sql.WakeRelay, static _ => { }) : trip;
+        return isTwoPhase ? trip : trip.Add(sql.WakeRelay, static _ => { });
 
         static T[] Column<T>(IReadOnlyList<EncodedEvent> part, Func<EncodedEvent, T> value) => [.. part.Select(value)];
     }
