@@ -18,6 +18,7 @@ internal static class Measurements
         "postgres" => _ => Postgres.PostgresMeasurements.RunAsync(),
         "postgres-long" => Postgres.PostgresLongRun.RunAsync,
         "status" => StatusCost.RunAsync,
+        "watch" => WatchCost.RunAsync,
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "worker" => WorkAsync,

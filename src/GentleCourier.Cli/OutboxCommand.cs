@@ -14,8 +14,9 @@ internal static class OutboxCommand
         var command = new Command(
             words.Command,
             """
-            Lists the events that stayed in a store's outbox by their cause: those that are held, and are tried again by
-            themselves, and those that the broker has refused for good.
+            Lists the events that stayed in a store's outbox by their cause.
+
+            These are held, and are tried again by themselves, or the broker has refused them for good.
 
             Examples:
               courier outbox --store harbour

@@ -85,10 +85,13 @@ internal static class Plain
     /// <summary>Of a whole.</summary>
     public static string Share(double? share) => share is { } known ? $"{known:0 %}" : "-";
 
-    /// <summary>A time of a command line: 90s, 10m, 2h, 3d.</summary>
+    /// <summary>A time of a command line: 500ms, 90s, 10m, 2h, 3d.</summary>
     public static TimeSpan ParseTime(ArgumentResult result)
     {
         var text = result.Tokens is [var token] ? token.Value : "";
+        if (text.EndsWith("ms", StringComparison.Ordinal)
+            && int.TryParse(text[..^2], NumberStyles.None, CultureInfo.InvariantCulture, out var milliseconds))
+            return TimeSpan.FromMilliseconds(milliseconds);
         if (text.Length > 1 && double.TryParse(text[..^1], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture,
             out var number) && number <= 10_000)
         {

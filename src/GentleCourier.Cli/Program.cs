@@ -17,6 +17,10 @@ var root = new RootCommand(
     """)
 {
     StatusCommand.Create(),
+    WatchCommand.Create(),
+    RecordCommand.Create(),
+    PlotCommand.Create(),
+    ForecastCommand.Create(),
     DoctorCommand.Create(),
     DeadLettersCommand.Create(),
     OutboxCommand.Create(),

@@ -25,10 +25,7 @@ internal static class StatusCommand
               courier status --json | jq '.queues[] | select(.deadLetters > 0)'
             """);
         var json = Plain.JsonOption();
-        var queues = new Option<string[]>("--queue")
-        {
-            HelpName = "NAME", Description = "Only this queue, and who receives from it; may be repeated.",
-        };
+        var queues = QueuesOption();
         var check = new Option<bool>("--check")
         {
             Description =
@@ -79,7 +76,12 @@ internal static class StatusCommand
         return command;
     }
 
-    private static CourierStatus Only(string[] queues, CourierStatus status)
+    public static Option<string[]> QueuesOption() => new("--queue")
+    {
+        HelpName = "NAME", Description = "Only this queue, and who receives from it; may be repeated.",
+    };
+
+    internal static CourierStatus Only(string[] queues, CourierStatus status)
     {
         if (queues.Length == 0 || status.Broker is not { } broker) return status;
         if (queues.Except(broker.Queues.Select(q => q.Queue)).FirstOrDefault() is { } unknown)

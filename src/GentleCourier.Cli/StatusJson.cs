@@ -6,19 +6,25 @@ namespace GentleCourier.Cli;
 internal static class StatusJson
 {
     public static void Print(CourierStatus status, IReadOnlyDictionary<string, IReadOnlyList<HeldEvent>> held) =>
-        Plain.PrintJson(new
+        Plain.PrintJson(Of(status, held));
+
+    /// <summary>In one line, without what is held.</summary>
+    public static void PrintLine(CourierStatus status) =>
+        Console.WriteLine(Plain.Json(Of(status, new Dictionary<string, IReadOnlyList<HeldEvent>>())));
+
+    private static object Of(CourierStatus status, IReadOnlyDictionary<string, IReadOnlyList<HeldEvent>> held) => new
+    {
+        broker = status.Broker?.Broker,
+        at = status.Broker?.At,
+        queues = status.Broker is null ? null : status.Queues.Select(Queue),
+        workers = status.Broker?.Workers?.Select(Worker),
+        findings = status.Findings.Select(f => new
         {
-            broker = status.Broker?.Broker,
-            at = status.Broker?.At,
-            queues = status.Broker is null ? null : status.Queues.Select(Queue),
-            workers = status.Broker?.Workers?.Select(Worker),
-            findings = status.Findings.Select(f => new
-            {
-                f.Code, f.IsWrong, f.What, f.Next, forSeconds = f.For?.TotalSeconds,
-            }),
-            outboxes = status.Stores.Select(s => Outbox(s, held.GetValueOrDefault(s.Store) ?? [])),
-            status.IsDrained,
-        });
+            f.Code, f.Subject, f.IsWrong, f.What, f.Next, forSeconds = f.For?.TotalSeconds,
+        }),
+        outboxes = status.Stores.Select(s => Outbox(s, held.GetValueOrDefault(s.Store) ?? [])),
+        status.IsDrained,
+    };
 
     private static object Queue(QueueStatus q) => new
     {

@@ -60,7 +60,7 @@ internal static class StatusText
         AnsiConsole.WriteLine();
     }
 
-    private static string OutlookOf(QueueStatus queue)
+    internal static string OutlookOf(QueueStatus queue)
     {
         if (queue.Figures.Waiting == 0) return "empty";
         if (queue.Receivers is { Count: 0 }) return "nobody receives";
@@ -149,6 +149,6 @@ internal static class StatusText
                 $"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
         }
         if (kept.Count < f.Held + f.Refused)
-            AnsiConsole.WriteLine($"  (the first {kept.Count} that are held or refused)");
+            AnsiConsole.WriteLine($"  (the first {kept.Count} that are held or refused; all: courier outbox)");
     }
 }

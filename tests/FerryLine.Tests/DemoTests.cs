@@ -49,6 +49,13 @@ public sealed class DemoTests : IDisposable
         AssertBalanced(await PlayAsync("--misspelt", how, "--keep", kept));
         Assert.Contains(found, string.Join('\n', output), StringComparison.Ordinal);
         var log = await File.ReadAllTextAsync(Path.Combine(kept, "Notices-misspelt.log"));
+        // The day was recorded, with what was found, and drawn.
+        Assert.Contains(Path.Combine(kept, "day.png"), string.Join('\n', output), StringComparison.Ordinal);
+        Assert.True(new FileInfo(Path.Combine(kept, "day.png")).Length > 10_000);
+        var recording = Directory.EnumerateFiles(Path.Combine(kept, "recording"), "*.csv")
+            .SelectMany(File.ReadAllLines);
+        var row = $",found,{found.Split(':')[0]} notices,";
+        Assert.Contains(recording, line => line.Contains(row, StringComparison.Ordinal));
         if (how == "refused") Assert.Contains("did you mean notices?", log, StringComparison.Ordinal);
         Directory.Delete(kept, recursive: true);
     }

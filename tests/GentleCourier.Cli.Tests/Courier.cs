@@ -44,6 +44,18 @@ public sealed class Courier : IDisposable
         return process;
     }
 
+    /// <summary>Starts it on a terminal of its own; what is written to its input is typed there.</summary>
+    public Process StartOnTerminal(int columns, int rows, params string[] arguments)
+    {
+        var line = string.Join(' ', arguments.Prepend(program).Prepend("dotnet").Select(a => $"'{a}'"));
+        Environment["TERM"] = "xterm-256color";
+        return Process.Start(StartOf("script",
+            ["-qfec", $"stty cols {columns} rows {rows}; exec {line}", "/dev/null"]))!;
+    }
+
+    /// <summary>Starts it, and leaves what it says to be read while it runs.</summary>
+    public Process Open(params string[] arguments) => Process.Start(StartOf("dotnet", [program, .. arguments]))!;
+
     private ProcessStartInfo StartOf(string program, string[] arguments)
     {
         var start = new ProcessStartInfo(program, arguments)

@@ -8,7 +8,9 @@ using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.EntityFrameworkCore.Tests;
 
-/// <summary>A context and what surrounds it: a transaction, which only PostgreSQL's provider takes part in, and a server.</summary>
+/// <summary>
+/// A context and what surrounds it: a transaction, which only PostgreSQL's provider takes part in, and a server.
+/// </summary>
 public sealed class AmbientTests
 {
     private sealed class HarbourWithTables(DbContextOptions<HarbourWithTables> options) : DbContext(options)
@@ -41,7 +43,9 @@ public sealed class AmbientTests
             async () => (await crossing.FiguresAsync("taps")).Ready == expected, $"{expected} have been relayed");
     }
 
-    /// <summary>Migrations are in nobody's way: a server that is away, or knows no such password, is what it is.</summary>
+    /// <summary>
+    /// Migrations are in nobody's way: a server that is away, or knows no such password, is what it is.
+    /// </summary>
     [Theory]
     [InlineData("owner:wrong@", "", "password")]
     [InlineData("", "127.0.0.1:1", "cannot")]

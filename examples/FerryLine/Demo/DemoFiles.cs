@@ -54,6 +54,10 @@ internal sealed class DemoFiles : IDisposable
     /// <summary>Where the day's files are.</summary>
     public string Data { get; set; } = Path.Combine(AppContext.BaseDirectory, "Data");
 
+    /// <summary>Where the day is drawn: beside the databases, or where it outlives them.</summary>
+    public string Picture => keep ? Path.Combine(Folder, "day.png")
+        : Path.Combine(Path.GetTempPath(), "ferryline-day.png");
+
     /// <summary>The address of the broker.</summary>
     public string Broker => Address("broker");
 

@@ -12,12 +12,15 @@ internal static class Play
 {
     // For a whole day on a busy machine; and for how long nothing at all may move at its end.
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(5), Standstill = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan LookOften = TimeSpan.FromMilliseconds(100),
+        LookCalmly = TimeSpan.FromMilliseconds(250), AtOnce = TimeSpan.FromMilliseconds(1);
 
     public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed,
-        string? Misspelt);
+        string? Misspelt, TimeSpan Over);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
-        WithFilesAsync(options.Engine, options.Keep, Limit, (files, cancel) => RunAsync(options, files, cancel), stop);
+        WithFilesAsync(options.Engine, options.Keep, Limit + options.Over,
+            (files, cancel) => RunAsync(options, files, cancel), stop);
 
     /// <summary>
     /// Runs something in a folder of its own, within a limit, and turns what goes wrong into a message and an exit
@@ -66,6 +69,7 @@ internal static class Play
         await DeployAsync(broker, cancel);
 
         List<string> babble;
+        await using var recording = new Recording(files);
         await using (
             var services = new Services(files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]")))
         {
@@ -75,18 +79,23 @@ internal static class Play
             if (options.Misspelt is { } how) await Slip.MakeAsync(services, files, how == "made", cancel);
             else services.Start("Notices");
             using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
-            babble = await PlayDayAsync(day, gates, services, broker, options.KillFares, cancel);
+            recording.Begin(options.Over > TimeSpan.Zero ? LookCalmly : LookOften);
+            babble = await PlayDayAsync(day, gates, services, broker, recording, options, cancel);
             AnsiConsole.MarkupLine(
                 $"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers "
                 + "finish");
             if (options.Misspelt is not null) await Slip.FindAndMendAsync(services, broker, cancel);
             await DrainAsync(files, broker, cancel);
         }
+        await recording.DrawAsync(files.Picture, cancel);
 
         var account = await Account.ReadAsync(files, babble, cancel);
         var expected = Expectation.Of(day);
         await account.WriteAsync(options.Ledger, expected, cancel);
-        return Report.Print(account, expected);
+        var exitCode = Report.Print(account, expected);
+        AnsiConsole.WriteLine($"How its queues filled and drained, by `courier record` and `courier plot`: "
+            + $"{files.Picture}");
+        return exitCode;
     }
 
     /// <summary>What a deployment does before the services start: they find their queues and routes.</summary>
@@ -104,8 +113,11 @@ internal static class Play
         cancel);
 
     private static async Task<List<string>> PlayDayAsync(
-        Day day, Gates gates, Services services, IBroker broker, int kills, CancellationToken cancel)
+        Day day, Gates gates, Services services, IBroker broker, Recording recording, Options options,
+        CancellationToken cancel)
     {
+        var kills = options.KillFares;
+        using var pace = new PeriodicTimer(options.Over > TimeSpan.Zero ? options.Over / day.Sailings.Count : AtOnce);
         var babble = new List<string>();
         var bySailing = day.Taps.ToLookup(t => t.Sailing);
         var killAfter = Enumerable.Range(1, kills).Select(k => k * day.Sailings.Count / (kills + 1)).ToHashSet();
@@ -113,8 +125,13 @@ internal static class Play
         foreach (var sailing in day.Sailings)
         {
             var boarding = gates.BoardAsync(bySailing[sailing.Id], cancel);
-            if (killAfter.Contains(played)) services.One("Fares").Kill();
+            if (killAfter.Contains(played))
+            {
+                services.One("Fares").Kill();
+                await recording.NoteAsync("Fares killed", cancel);
+            }
             await boarding;
+            await pace.WaitForNextTickAsync(cancel);
             await gates.DepartAsync(sailing, cancel);
             if (++played % 8 == 0)
             {

@@ -37,6 +37,18 @@ var misspelt = new Option<string?>("--misspelt")
         + "queues, or refused, where it may not. After the day it is started on the right one.",
 };
 misspelt.AcceptOnlyFromAmong("made", "refused");
+var over = new Option<TimeSpan>("--over")
+{
+    HelpName = "MM:SS",
+    Description = "Spread the day over so much time, for queues to be watched while they fill and drain; otherwise "
+        + "it is over as soon as it can be.",
+    CustomParser = result =>
+    {
+        if (TimeSpan.TryParseExact(result.Tokens[0].Value, @"m\:ss", null, out var time)) return time;
+        result.AddError("--over must be minutes and seconds, such as 4:00.");
+        return default;
+    },
+};
 var seed = new Option<int>("--seed")
 {
     HelpName = "S", DefaultValueFactory = _ => 614,
@@ -50,11 +62,11 @@ var root = new RootCommand(
     nothing acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
     """)
 {
-    engine, ledger, keep, kills, misspelt, seed,
+    engine, ledger, keep, kills, misspelt, over, seed,
 };
 root.SetAction((result, cancel) => Play.RunAsync(
     new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills),
-        result.GetValue(seed), result.GetValue(misspelt)), cancel));
+        result.GetValue(seed), result.GetValue(misspelt), result.GetValue(over)), cancel));
 
 var folder = new Argument<DirectoryInfo>("DIR")
 {

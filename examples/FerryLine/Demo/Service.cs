@@ -143,5 +143,5 @@ internal sealed partial class Service : IAsyncDisposable
     private const int SignalTerminate = 15;
 
     [LibraryImport("libc", EntryPoint = "kill")]
-    private static partial int SendSignal(int process, int signal);
+    internal static partial int SendSignal(int process, int signal);
 }

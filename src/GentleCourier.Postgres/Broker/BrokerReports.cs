@@ -4,15 +4,21 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>What people and tools want to read of a broker.</summary>
-internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql, BrokerTopology topology)
+internal sealed class BrokerReports(
+    PostgresServer server, BrokerStatements sql, BrokerTopology topology, TimeProvider clock)
 {
+    private readonly HistoryMemory memory = new(Ring.Places, clock);
+
     public async Task<BrokerFigures> FiguresAsync(CancellationToken cancellationToken)
     {
         var (now, queues, workers) = (DateTimeOffset.MinValue, new List<QueueFigures>(), new List<WorkerFigures?>());
-        var history = new Dictionary<int, List<QueueCounts>>();
+        var (rows, history) = (new List<(long, QueueCounts)>(),
+            (IReadOnlyDictionary<long, IReadOnlyList<QueueCounts>>?)null);
+        var since = memory.Since;
         await server.ReadAtOnceAsync(
             new RoundTrip()
-                .Add(sql.History, row => HistoryOf(row.GetInt32(0)).Add(Counts(row, row.Time(1), 2)))
+                .Add(sql.History, row => rows.Add((row.GetInt32(0), Counts(row, row.Time(1), 2))),
+                    Parameter.Of(since?.UtcDateTime))
                 .Add(sql.Figures, Read, server.Now)
                 .Add(sql.Workers, row => workers.Add(WorkerJson.Read(row.GetString(0), row.Time(1), row.Time(2))),
                     server.Now),
@@ -22,17 +28,15 @@ internal sealed class BrokerReports(PostgresServer server, BrokerStatements sql,
         void Read(NpgsqlDataReader row)
         {
             now = row.Time(2);
-            var (id, all, inHand, later) = (row.GetInt32(0), row.GetInt64(3), row.GetInt64(4), row.GetInt64(5));
+            history ??= memory.With(rows, since);
+            var (all, inHand, later) = (row.GetInt64(3), row.GetInt64(4), row.GetInt64(5));
             queues.Add(new QueueFigures(
                 row.GetString(1), Math.Max(0, all - inHand - later), inHand, later, row.GetInt64(6), row.Age(7))
             {
                 Types = row.GetFieldValue<string[]>(8),
-                History = [.. HistoryOf(id), Counts(row, now, 9)],
+                History = [.. history.GetValueOrDefault(row.GetInt32(0)) ?? [], Counts(row, now, 9)],
             });
         }
-
-        List<QueueCounts> HistoryOf(int queue) =>
-            history.TryGetValue(queue, out var known) ? known : history[queue] = [];
     }
 
     private static QueueCounts Counts(NpgsqlDataReader row, DateTimeOffset at, int first) =>

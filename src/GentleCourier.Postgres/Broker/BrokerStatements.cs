@@ -319,7 +319,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         """;
 
     public readonly string History = server.Sql(
-        "SELECT queue, at, came, accepted, failed, set_aside FROM courier.history ORDER BY at");
+        "SELECT queue, at, came, accepted, failed, set_aside FROM courier.history WHERE at > coalesce($1, '-infinity') "
+        + "ORDER BY at");
 
     // The first that comes within ten seconds counts for all.
     public readonly string Remember = server.Sql($"""

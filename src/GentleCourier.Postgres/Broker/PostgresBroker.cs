@@ -35,7 +35,7 @@ internal sealed class PostgresBroker
         server = new PostgresServer(address, clock);
         sql = new BrokerStatements(server);
         topology = new BrokerTopology(server, sql);
-        reports = new BrokerReports(server, sql, topology);
+        reports = new BrokerReports(server, sql, topology, clock);
         letters = new BrokerLetters(server, topology);
         chores = new Chores(server, "courier.broker_chore");
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);

@@ -25,12 +25,12 @@ internal static class BrokerReports
         """;
     private const int FewLater = 10_000;
 
-    public static BrokerFigures Figures(SqliteConnection connection, string broker, long now)
+    public static BrokerFigures Figures(SqliteConnection connection, string broker, long now, HistoryMemory memory)
     {
         // All of one moment.
         using var transaction = connection.BeginTransaction(deferred: true);
         var types = BrokerTopology.Read(connection).Routes.ToLookup(r => r.Queue, r => r.Type);
-        var history = History(connection);
+        var history = History(connection, memory);
         using var statement = new Statement(connection, FiguresSql);
         statement.Bind(1, now).Bind(2, FewLater);
         var queues = new List<QueueFigures>();
@@ -44,20 +44,23 @@ internal static class BrokerReports
                 oldest is { } arrived ? TimeSpan.FromMilliseconds(Math.Max(0, now - arrived)) : null)
             {
                 Types = [.. types[name]],
-                History = [.. history[statement.Int64(0)], Counts(statement, Time(now), 9)],
+                History = [.. history.GetValueOrDefault(statement.Int64(0)) ?? [], Counts(statement, Time(now), 9)],
             });
         }
         return new BrokerFigures(broker, Time(now), queues, Workers(connection, now));
     }
 
-    private static ILookup<long, QueueCounts> History(SqliteConnection connection)
+    private static IReadOnlyDictionary<long, IReadOnlyList<QueueCounts>> History(
+        SqliteConnection connection, HistoryMemory memory)
     {
-        using var statement = new Statement(
-            connection, "SELECT queue, at, came, accepted, failed, set_aside FROM courier_history ORDER BY at");
-        var history = new List<(long Queue, QueueCounts Counts)>();
-        while (statement.Step())
-            history.Add((statement.Int64(0), Counts(statement, Time(statement.Int64(1)), 2)));
-        return history.ToLookup(h => h.Queue, h => h.Counts);
+        var since = memory.Since;
+        using var statement = new Statement(connection, """
+            SELECT queue, at, came, accepted, failed, set_aside FROM courier_history WHERE at > ?1 ORDER BY at
+            """);
+        statement.Bind(1, since?.ToUnixTimeMilliseconds() ?? long.MinValue);
+        var rows = new List<(long, QueueCounts)>();
+        while (statement.Step()) rows.Add((statement.Int64(0), Counts(statement, Time(statement.Int64(1)), 2)));
+        return memory.With(rows, since);
     }
 
     private static QueueCounts Counts(Statement row, DateTimeOffset at, int first) =>

@@ -20,6 +20,7 @@ internal sealed partial class SqliteBroker
     private readonly GroupWriter writer;
     private readonly CommitWatch watch;
     private readonly ConcurrentDictionary<long, Signal> changes = new();
+    private readonly HistoryMemory memory;
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
@@ -35,6 +36,7 @@ internal sealed partial class SqliteBroker
                 UNION ALL SELECT arrived FROM (SELECT arrived FROM courier_copy ORDER BY id DESC LIMIT 1)
                 UNION ALL SELECT set_aside FROM (SELECT set_aside FROM courier_dead_letter ORDER BY id DESC LIMIT 1))
             """, clock);
+        memory = new HistoryMemory(Ring.Places, clock);
         this.logger = logger ?? NullLogger.Instance;
         writer = new GroupWriter(file, connection => new BrokerStatements(connection), Replaced);
         watch = new CommitWatch(file, LookAround, logger);
@@ -134,7 +136,7 @@ internal sealed partial class SqliteBroker
     }
 
     public Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now), cancellationToken);
+        ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken);
 
     public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.Peek(
@@ -351,6 +353,7 @@ internal sealed partial class SqliteBroker
     private void Replaced()
     {
         time.Forget();
+        memory.Forget();
         Volatile.Write(ref prepared, false);
         routes = new Routes(0, [], []);
     }

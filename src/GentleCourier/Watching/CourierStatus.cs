@@ -46,14 +46,16 @@ public sealed record CourierStatus(
         var outboxes = await Task.WhenAll(stores.Select(store => TryAsync(
             async () => new StoreFigures(
                 store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false)),
-            "store-unreachable"))).ConfigureAwait(false);
+            "store-unreachable", store.Name))).ConfigureAwait(false);
         var (figures, problem) = broker?.Reports is not { } reports ? (null, null) : await TryAsync(
-            () => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable").ConfigureAwait(false);
+            () => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable", broker.DisplayName)
+                .ConfigureAwait(false);
         return new CourierStatus(figures, [.. outboxes.Select(o => o.Read).OfType<StoreFigures>()],
             [.. outboxes.Select(o => o.Problem).Prepend(problem).OfType<Finding>()]);
     }
 
-    private static async Task<(T? Read, Finding? Problem)> TryAsync<T>(Func<Task<T>> read, string code)
+    private static async Task<(T? Read, Finding? Problem)> TryAsync<T>(
+        Func<Task<T>> read, string code, string subject)
         where T : class
     {
         try
@@ -62,7 +64,7 @@ public sealed record CourierStatus(
         }
         catch (CourierException e)
         {
-            return (null, new Finding(code, true, e.Message, "courier doctor"));
+            return (null, new Finding(code, true, e.Message, "courier doctor") { Subject = subject });
         }
     }
 }

@@ -26,8 +26,7 @@ public enum Outlook
 /// The backlog is taken for a random walk with drift, whose drift and variance are estimated from the intervals of
 /// <see cref="QueueRates"/>. The bounds are where the band that holds the backlog with a probability of
 /// <see cref="Confidence"/> reaches zero; it is as wide as the walk is rough and the drift is uncertain (a prediction
-/// interval with Student's t, as of G. J. Hahn and W. Q. Meeker, "Statistical Intervals", 1991). Student's t is
-/// approximated as in M. Abramowitz and I. A. Stegun, "Handbook of Mathematical Functions", 26.7.5.
+/// interval with Student's t, as of G. J. Hahn and W. Q. Meeker, "Statistical Intervals", 1991).
 /// </remarks>
 /// <param name="Outlook">Whether, in a word.</param>
 /// <param name="About">The likeliest time until it is empty; null unless it drains.</param>
@@ -41,7 +40,6 @@ public sealed record DrainForecast(Outlook Outlook, TimeSpan? About, TimeSpan? S
     /// <summary>What is handled within this time is no backlog worth a forecast.</summary>
     public static readonly TimeSpan Everyday = TimeSpan.FromSeconds(5);
 
-    private const double NormalQuantile = 1.6448536;
     private const int FewestIntervals = 4;
     // A forecast of weeks from minutes is none.
     private static readonly TimeSpan Farthest = TimeSpan.FromDays(30);
@@ -59,7 +57,7 @@ public sealed record DrainForecast(Outlook Outlook, TimeSpan? About, TimeSpan? S
         var drift = rates.Intervals.Sum(i => (double)i.Growth) / seconds;
         var variance = rates.Intervals.Sum(i => Square(i.Growth - (drift * i.Length.TotalSeconds))
             / i.Length.TotalSeconds) / (rates.Intervals.Count - 1);
-        var spread = StudentQuantile(rates.Intervals.Count - 1) * Math.Sqrt(variance);
+        var spread = Student.Quantile(rates.Intervals.Count - 1) * Math.Sqrt(variance);
         // As far as the drift itself is known.
         var (least, most) = (drift - (spread / Math.Sqrt(seconds)), drift + (spread / Math.Sqrt(seconds)));
 
@@ -97,14 +95,6 @@ public sealed record DrainForecast(Outlook Outlook, TimeSpan? About, TimeSpan? S
         if (positive.Count == 0) return null;
         var found = spread > 0 ? positive[^1] : positive[0];
         return found > TimeSpan.MaxValue.TotalSeconds / 2 ? null : TimeSpan.FromSeconds(found);
-    }
-
-    private static double StudentQuantile(int freedom)
-    {
-        const double z = NormalQuantile;
-        var (z3, z5, z7) = (Math.Pow(z, 3), Math.Pow(z, 5), Math.Pow(z, 7));
-        return z + ((z3 + z) / (4 * freedom)) + (((5 * z5) + (16 * z3) + (3 * z)) / (96 * Square(freedom)))
-            + (((3 * z7) + (19 * z5) + (17 * z3) - (15 * z)) / (384 * Math.Pow(freedom, 3)));
     }
 
     private static double Square(double x) => x * x;

@@ -6,4 +6,11 @@ namespace GentleCourier;
 /// <param name="What">What it is, with its evidence, in a line for people.</param>
 /// <param name="Next">What to do next.</param>
 /// <param name="For">For how long it has been so, at least; null where nobody knows.</param>
-public sealed record Finding(string Code, bool IsWrong, string What, string Next, TimeSpan? For = null);
+public sealed record Finding(string Code, bool IsWrong, string What, string Next, TimeSpan? For = null)
+{
+    /// <summary>
+    /// Which queue, worker or store it is about: with <see cref="Code"/> it tells whether a finding of two looks is the
+    /// same one. Of one way in which a worker receives: <c>WORKER on QUEUE</c>.
+    /// </summary>
+    public string Subject { get; init; } = "";
+}

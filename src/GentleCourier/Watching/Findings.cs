@@ -15,9 +15,9 @@ public static class Findings
         var workers = broker.Workers;
         return
         [
-            .. QueueStatus.Of(broker).SelectMany(q => QueueFindings.Of(q, workers)),
-            .. (workers ?? []).SelectMany(w =>
-                w.Receivers.SelectMany(r => WorkerFindings.OfReceiver(w, r, broker.Queues))),
+            .. QueueStatus.Of(broker).SelectMany(q => About(q.Figures.Queue, QueueFindings.Of(q, workers))),
+            .. (workers ?? []).SelectMany(w => w.Receivers.SelectMany(r =>
+                About($"{w.Worker} on {r.Queue}", WorkerFindings.OfReceiver(w, r, broker.Queues)))),
             .. workers is null ? [] : WorkerFindings.OfAll(workers, broker.Queues),
         ];
     }
@@ -28,8 +28,11 @@ public static class Findings
     public static IReadOnlyList<Finding> Of(string store, OutboxFigures outbox)
     {
         ArgumentNullException.ThrowIfNull(outbox);
-        return [.. StoreFindings.Of(store, outbox)];
+        return [.. About(store, StoreFindings.Of(store, outbox))];
     }
+
+    private static IEnumerable<Finding> About(string subject, IEnumerable<Finding> found) =>
+        found.Select(f => f with { Subject = subject });
 
     /// <summary>A time, in the largest unit that says enough.</summary>
     internal static string For(TimeSpan? time) => time is { } known ? known switch

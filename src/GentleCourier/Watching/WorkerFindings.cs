@@ -72,7 +72,10 @@ internal static class WorkerFindings
         select new Finding("worker-hoarding", true,
             Say($"worker {w.Worker} holds {ready:N0} events of queue {r.Queue} that it has no handler free for, ")
             + $"while worker {idle.Worker} has nothing to do",
-            $"set Courier:Receivers:{r.Queue}:Prefetch to {r.Parallel}, or leave it self-tuned", r.Longest);
+            $"set Courier:Receivers:{r.Queue}:Prefetch to {r.Parallel}, or leave it self-tuned", r.Longest)
+        {
+            Subject = $"{w.Worker} on {r.Queue}",
+        };
 
     private static IEnumerable<Finding> Versions(IReadOnlyList<WorkerFigures> workers) =>
         from w in workers
@@ -82,7 +85,7 @@ internal static class WorkerFindings
         where versions.Count > 1
         select new Finding("versions-differ", false,
             $"workers of queue {queue.Key} run different versions: {string.Join(", ", versions)}",
-            "wait for the deployment to end, or end it");
+            "wait for the deployment to end, or end it") { Subject = queue.Key };
 
     private static IEnumerable<Finding> Clock(WorkerFigures worker)
     {
@@ -90,6 +93,9 @@ internal static class WorkerFindings
         yield return new Finding("clocks-apart", true,
             $"the clock of worker {worker.Worker} is {For(ahead.Duration())} {(ahead > TimeSpan.Zero ? "ahead of" :
                 "behind")} the broker's",
-            "have both hosts keep time (NTP); ages and delays of events that it publishes are wrong by as much");
+            "have both hosts keep time (NTP); ages and delays of events that it publishes are wrong by as much")
+        {
+            Subject = worker.Worker,
+        };
     }
 }

@@ -1,0 +1,80 @@
+using System.Diagnostics;
+
+namespace FerryLine.Demo;
+
+/// <summary>The command `courier`, which records the day while it is played and draws it at the end.</summary>
+internal sealed class Recording : IAsyncDisposable
+{
+    private const int SignalTerminate = 15;
+    private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
+
+    private readonly string folder;
+    private readonly string rows;
+    private Process? process;
+
+    public Recording(DemoFiles files)
+    {
+        folder = files.Folder;
+        rows = Path.Combine(folder, "recording");
+    }
+
+    public void Begin(TimeSpan every) =>
+        process = Start("record", "--dir", rows, "--every", $"{every.TotalMilliseconds:0}ms");
+
+    public Task NoteAsync(string what, CancellationToken cancel) =>
+        RunAsync(["record", "note", what, "--dir", rows], cancel);
+
+    /// <summary>Ends it, and draws what it has recorded.</summary>
+    public async Task DrawAsync(string picture, CancellationToken cancel)
+    {
+        await StopAsync(cancel);
+        await RunAsync(["plot", "--dir", rows, "--out", picture], cancel);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        using var limit = new CancellationTokenSource(StopLimit);
+        try
+        {
+            await StopAsync(limit.Token);
+        }
+        catch (OperationCanceledException)
+        {
+            process?.Kill();
+        }
+        process?.Dispose();
+    }
+
+    private async Task StopAsync(CancellationToken cancel)
+    {
+        if (process is null) return;
+        if (!process.HasExited) _ = Service.SendSignal(process.Id, SignalTerminate);
+        await process.WaitForExitAsync(cancel);
+    }
+
+    private async Task RunAsync(string[] arguments, CancellationToken cancel)
+    {
+        using var command = Start(arguments);
+        await command.WaitForExitAsync(cancel);
+        if (command.ExitCode != 0)
+            throw new InvalidOperationException($"courier {arguments[0]} ended with exit code {command.ExitCode}: "
+                + (await command.StandardError.ReadToEndAsync(cancel)).Trim());
+    }
+
+    /// <summary>In the folder in which courier.json says where everything is.</summary>
+    private Process Start(params string[] arguments)
+    {
+        var here = AppContext.BaseDirectory.TrimEnd(Path.DirectorySeparatorChar);
+        var program = Path.GetFullPath(
+            Path.Combine(here, "..", "..", "GentleCourier.Cli", Path.GetFileName(here), "courier"));
+        var started = Process.Start(new ProcessStartInfo(program, arguments)
+        {
+            WorkingDirectory = folder, UseShellExecute = false, RedirectStandardError = true,
+            RedirectStandardOutput = true,
+        })!;
+        // What it says may be much, and is read by nobody.
+        started.OutputDataReceived += static (_, _) => { };
+        started.BeginOutputReadLine();
+        return started;
+    }
+}

@@ -1,0 +1,69 @@
+using System.CommandLine;
+using Spectre.Console;
+
+namespace GentleCourier.Cli;
+
+/// <summary><c>courier watch</c>: queues, workers and outboxes as they do, live.</summary>
+internal static class WatchCommand
+{
+    public static Command Create()
+    {
+        var command = new Command(
+            "watch",
+            """
+            Shows queues, outboxes and findings live, with keys to look closer.
+
+            Closer is: a queue's depth in the last minutes, its workers, what is next in line, its dead letters by
+            cause. What was seen last stays on the screen while the broker is away.
+
+            Where the output is no terminal it prints one line a look; with --json, the status in one line.
+
+            Examples:
+              courier watch --broker sqlite:broker.db --store sqlite:harbour.db
+              courier watch --queue fares --every 5s
+              courier watch --json | jq -c '[.at, .queues[].ready]'
+            """);
+        var every = new Option<TimeSpan>("--every")
+        {
+            HelpName = "TIME", Description = "How often to look, 500ms to 10m.", CustomParser = Plain.ParseTime,
+            DefaultValueFactory = _ => TimeSpan.FromSeconds(2),
+        };
+        every.Validators.Add(result =>
+        {
+            if (result.Errors.Any()) return;
+            var time = result.GetValueOrDefault<TimeSpan>();
+            if (time < TimeSpan.FromMilliseconds(500) || time > TimeSpan.FromMinutes(10))
+                result.AddError("--every must be 500ms to 10m");
+        });
+        var queues = StatusCommand.QueuesOption();
+        var json = Plain.JsonOption();
+        foreach (var option in new Option[] { every, queues, json }) command.Options.Add(option);
+        var connections = new Connections().AddTo(command);
+        command.SetAction(async (result, cancel) =>
+        {
+            await using var broker = connections.FindBroker(result);
+            var stores = connections.FindStores(result);
+            if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
+            if (broker is not null) _ = Connections.ReportsOf(broker.Port);
+            try
+            {
+                var named = result.GetValue(queues) ?? [];
+                using var watcher = new Watcher(broker?.Port, [.. stores.Select(s => (s.Name, s.Port))], named,
+                    result.GetValue(every));
+                if (result.GetValue(json) || Console.IsOutputRedirected || !AnsiConsole.Profile.Capabilities.Ansi)
+                    await watcher.PrintAsync(result.GetValue(json), cancel);
+                else await watcher.ShowAsync(cancel);
+            }
+            catch (OperationCanceledException) when (cancel.IsCancellationRequested)
+            {
+                // That is how one ends.
+            }
+            finally
+            {
+                foreach (var store in stores) await store.DisposeAsync();
+            }
+            return 0;
+        });
+        return command;
+    }
+}
