@@ -87,14 +87,13 @@ internal static class Play
             if (options.Misspelt is not null) await Slip.FindAndMendAsync(services, broker, cancel);
             await DrainAsync(files, broker, cancel);
         }
-        await recording.DrawAsync(files.Picture, cancel);
+        var drawn = await recording.DrawAsync(files.Picture, cancel);
 
         var account = await Account.ReadAsync(files, babble, cancel);
         var expected = Expectation.Of(day);
         await account.WriteAsync(options.Ledger, expected, cancel);
         var exitCode = Report.Print(account, expected);
-        AnsiConsole.WriteLine($"How its queues filled and drained, by `courier record` and `courier plot`: "
-            + $"{files.Picture}");
+        AnsiConsole.WriteLine(drawn);
         return exitCode;
     }
 

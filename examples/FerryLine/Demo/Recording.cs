@@ -24,11 +24,20 @@ internal sealed class Recording : IAsyncDisposable
     public Task NoteAsync(string what, CancellationToken cancel) =>
         RunAsync(["record", "note", what, "--dir", rows], cancel);
 
-    /// <summary>Ends it, and draws what it has recorded.</summary>
-    public async Task DrawAsync(string picture, CancellationToken cancel)
+    /// <summary>Ends it, and draws what it has recorded; says where, or why it could not.</summary>
+    public async Task<string> DrawAsync(string picture, CancellationToken cancel)
     {
         await StopAsync(cancel);
-        await RunAsync(["plot", "--dir", rows, "--out", picture], cancel);
+        try
+        {
+            await RunAsync(["plot", "--dir", rows, "--out", picture], cancel);
+            return $"How its queues filled and drained, by `courier record` and `courier plot`: {picture}";
+        }
+        catch (InvalidOperationException e)
+        {
+            // The ledger balances without a picture.
+            return $"The day could not be drawn: {e.Message}";
+        }
     }
 
     public async ValueTask DisposeAsync()

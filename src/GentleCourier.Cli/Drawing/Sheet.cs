@@ -125,8 +125,11 @@ internal sealed class Sheet(DateTimeOffset from, DateTimeOffset to, int width, i
         }
     }
 
+    /// <exception cref="CourierException">There is no font.</exception>
     /// <exception cref="UsageException">The file's ending names no kind of picture.</exception>
-    public static FileInfo Checked(FileInfo file) => IsSvg(file.Name)
+    public static FileInfo Checked(FileInfo file) => SKFontManager.Default.FontFamilyCount == 0
+        ? throw new CourierException("this machine has no font to write with; install one, such as DejaVu Sans")
+        : IsSvg(file.Name)
         || file.Name.EndsWith(".png", StringComparison.OrdinalIgnoreCase) ? file
         : throw new UsageException($"--out must end with .png or .svg, and '{file.Name}' does not");
 
