@@ -6,6 +6,7 @@ namespace GentleCourier.Cli.Tests;
 public sealed class Courier : IDisposable
 {
     private readonly string program;
+    private readonly List<int> started = [];
 
     public Courier(string? program = null)
     {
@@ -35,7 +36,7 @@ public sealed class Courier : IDisposable
     /// <summary>Starts it, to be killed; what it says is lost.</summary>
     public Process Start(params string[] arguments)
     {
-        var process = Process.Start(StartOf("dotnet", [program, .. arguments]))!;
+        var process = Open(arguments);
         process.StandardInput.Close();
         process.OutputDataReceived += (_, _) => { };
         process.BeginOutputReadLine();
@@ -49,12 +50,19 @@ public sealed class Courier : IDisposable
     {
         var line = string.Join(' ', arguments.Prepend(program).Prepend("dotnet").Select(a => $"'{a}'"));
         Environment["TERM"] = "xterm-256color";
-        return Process.Start(StartOf("script",
-            ["-qfec", $"stty cols {columns} rows {rows}; exec {line}", "/dev/null"]))!;
+        return StartProgram("script", "-qfec", $"stty cols {columns} rows {rows}; exec {line}", "/dev/null");
     }
 
     /// <summary>Starts it, and leaves what it says to be read while it runs.</summary>
-    public Process Open(params string[] arguments) => Process.Start(StartOf("dotnet", [program, .. arguments]))!;
+    public Process Open(params string[] arguments) => StartProgram("dotnet", [program, .. arguments]);
+
+    /// <summary>Another program, in the same folder.</summary>
+    public Process StartProgram(string program, params string[] arguments)
+    {
+        var process = Process.Start(StartOf(program, arguments))!;
+        started.Add(process.Id);
+        return process;
+    }
 
     private ProcessStartInfo StartOf(string program, string[] arguments)
     {
@@ -82,7 +90,23 @@ public sealed class Courier : IDisposable
         return new Result(process.ExitCode, await output, await errors);
     }
 
-    public void Dispose() => Directory.Delete(Folder, recursive: true);
+    /// <summary>Whatever a test has left running, since it has failed, ends with it.</summary>
+    public void Dispose()
+    {
+        foreach (var id in started)
+        {
+            try
+            {
+                using var process = Process.GetProcessById(id);
+                process.Kill(entireProcessTree: true);
+            }
+            catch (Exception e) when (e is ArgumentException or InvalidOperationException)
+            {
+                // It has ended by itself.
+            }
+        }
+        Directory.Delete(Folder, recursive: true);
+    }
 
     public sealed record Result(int ExitCode, string Output, string Errors)
     {

@@ -1,0 +1,28 @@
+#!/usr/bin/env bash
+# Makes all packages, with symbols:
+#
+#   eng/pack.sh DIR [--built] [NAME=VALUE ...]
+#
+# into DIR, from a build of its own that does not depend on where the sources lie; with --built, from what has been built in
+# Release already. NAME=VALUE are properties, such as PackageVersion=0.1.0-rc.1.
+set -euo pipefail
+[ $# -ge 1 ] || { sed -n '2,7s/^# \{0,1\}//p' "$0" >&2; exit 2; }
+dir=$(realpath -m "$1") && shift
+cd "$(dirname "$0")/.."
+export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
+
+properties=() built=
+for argument in "$@"; do
+  case "$argument" in
+    --built) built=1 ;;
+    *=*) properties+=("-p:$argument") ;;
+    *) echo "pack.sh: '$argument' is neither --built nor NAME=VALUE" >&2; exit 2 ;;
+  esac
+done
+if [ -n "$built" ]; then
+  dotnet pack eng/Packages.slnf --no-build -c Release -o "$dir" "${properties[@]}"
+else
+  artifacts=$(mktemp -d)
+  trap 'rm -rf "$artifacts"' EXIT
+  dotnet pack eng/Packages.slnf -c Release -o "$dir" -p:CI=true -p:ContinuousIntegrationBuild=true "-p:ArtifactsPath=$artifacts" "${properties[@]}"
+fi
