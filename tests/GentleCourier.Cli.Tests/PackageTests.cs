@@ -80,9 +80,10 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
             var entries = package.Entries.Select(e => e.FullName).ToList();
             Assert.Superset(new HashSet<string> { "README.md", "LICENSE", "icon.png" }, entries.ToHashSet());
             using var reader = new StreamReader(
-                await package.Entries.Single(e => e.FullName.EndsWith(".nuspec", StringComparison.Ordinal)).OpenAsync());
+                await package.Entries.Single(e => e.Name.EndsWith(".nuspec", StringComparison.Ordinal)).OpenAsync());
             var description = await reader.ReadToEndAsync();
-            foreach (var element in new[] { "<readme>README.md", "<icon>icon.png", "\"expression\">MIT", "<tags>outbox" })
+            foreach (var element in new[]
+                { "<readme>README.md", "<icon>icon.png", "\"expression\">MIT", "<tags>outbox" })
                 Assert.Contains(element, description, StringComparison.Ordinal);
             // The command runs on Linux, and carries nothing for other systems.
             Assert.DoesNotContain(entries, e => e.Contains("runtimes/", StringComparison.Ordinal)
@@ -98,7 +99,8 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
     public async Task The_command_installs_as_a_tool_and_runs()
     {
         var tools = Path.Combine(shell.Folder, "tools");
-        await RunAsync("dotnet", "tool", "install", "GentleCourier.Cli", "--version", packages.Version, "--tool-path", tools);
+        await RunAsync(
+            "dotnet", "tool", "install", "GentleCourier.Cli", "--version", packages.Version, "--tool-path", tools);
 
         using var courier = new Courier(Path.Combine(tools, "courier"));
         (await courier.RunAsync("--version")).Says("0.1.0");

@@ -105,6 +105,33 @@ public sealed class RecordingTests : IDisposable
             f => f.GetProperty("finding").GetString()!.StartsWith("broker-unreachable", StringComparison.Ordinal));
     }
 
+    /// <summary>Each file can be read alone; a finding that goes on is one.</summary>
+    [Fact]
+    public async Task A_day_begins_with_all_that_is_known()
+    {
+        await using var broker = Broker(courier);
+        await broker.PrepareAsync(new Topology(["taps"], [new("test.tap", "taps")]), create: true);
+        await PublishAsync(broker, 1);
+        var faked = await courier.RunProgramAsync(Path.Combine(Packages.RepositoryRoot(), "eng/othertime.sh"), []);
+        courier.Environment["LD_PRELOAD"] = faked.Output.Trim();
+        courier.Environment["FAKETIME"] = "@2031-06-14 23:59:57";
+        courier.Environment["TZ"] = "UTC";
+        var second = Path.Combine(Folder, "2031-06-15.csv");
+        courier.Start("record", "--dir", Folder, "--every", "200ms", "--broker", courier.Broker);
+        await UntilAsync(() => File.Exists(second) && ReadLines(second).Count(r => r.Contains(",look,")) >= 3,
+            "the next day has begun");
+
+        var rows = ReadLines(second).ToList();
+        Assert.Equal(Header, rows[0]);
+        Assert.Single(rows, r => r.Contains(",found,queue-unreceived taps,", StringComparison.Ordinal));
+        Assert.DoesNotContain(rows, r => r.Contains(",start,", StringComparison.Ordinal));
+        courier.Environment.Remove("LD_PRELOAD");
+        var plot = await PlotAsync();
+        var found = Assert.Single(plot.GetProperty("findings").EnumerateArray());
+        Assert.StartsWith("2031-06-14T23:59:5", found.GetProperty("from").GetString(), StringComparison.Ordinal);
+        Assert.StartsWith("2031-06-15T00:00:0", found.GetProperty("to").GetString(), StringComparison.Ordinal);
+    }
+
     /// <summary>A day that is made up: looks every ten seconds, from a time on.</summary>
     private void Write(int looks, Func<int, string?> queue, DateTimeOffset? from = null, params string[] more)
     {

@@ -113,7 +113,8 @@ internal sealed class RecordFiles(DirectoryInfo folder)
     private static string?[] Fields(Row r) =>
     [
         r.Time.UtcDateTime.ToString(Moment, CultureInfo.InvariantCulture), r.Kind.ToString().ToLowerInvariant(),
-        r.Name, Text(r.Ready), Text(r.InHand), Text(r.Scheduled), Text(r.DeadLetters), Text(r.OldestSeconds),
+        Plain.Line(r.Name), Text(r.Ready), Text(r.InHand), Text(r.Scheduled), Text(r.DeadLetters),
+        Text(r.OldestSeconds),
         Text(r.Came), Text(r.Handled), Text(r.Failed), Text(r.SetAside), Text(r.Workers), Text(r.Handlers),
         Text(r.Busy), Text(r.EverySeconds), r.Text is null ? null : Plain.Line(r.Text),
     ];

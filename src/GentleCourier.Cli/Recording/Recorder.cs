@@ -17,14 +17,11 @@ internal sealed class Recorder(TimeSpan every)
         if (day == default)
             rows.Add(new Row(at, RowKind.Start, status.Broker?.Broker ?? "") { EverySeconds = every.TotalSeconds });
         // A file tells its day by itself.
-        if (at.UtcDateTime.Date != day)
-        {
-            (day, findings) = (at.UtcDateTime.Date, []);
-            said.Clear();
-        }
+        var isNewDay = at.UtcDateTime.Date != day;
+        day = at.UtcDateTime.Date;
         Row[] now = [.. status.Queues.Select(q => QueueRow(q, at)), .. status.Stores.Select(s => OutboxRow(s, at))];
-        rows.AddRange(now.Concat(Unknown(now, status, at)).Where(IsNews));
-        rows.AddRange(Findings(status, at));
+        rows.AddRange(now.Concat(Unknown(now, status, at)).Where(row => IsNews(row) || isNewDay));
+        rows.AddRange(Findings(status, at, isNewDay));
         rows.AddRange(Deployments(status, at));
         // Last: what is not closed by it was cut short.
         if (status.Broker is { } broker)
@@ -70,13 +67,14 @@ internal sealed class Recorder(TimeSpan every)
     }
 
     /// <summary>Their evidence has other numbers each time: what was said first stands.</summary>
-    private Row[] Findings(CourierStatus status, DateTimeOffset at)
+    private Row[] Findings(CourierStatus status, DateTimeOffset at, bool isNewDay)
     {
         var now = status.Findings.DistinctBy(f => (f.Code, f.Subject))
             .ToDictionary(f => (f.Code, f.Subject), f => f.What);
         Row[] rows =
         [
-            .. now.Where(f => !findings.Contains(f.Key)).Select(f => OfFinding(RowKind.Found, f.Key, f.Value)),
+            .. now.Where(f => isNewDay || !findings.Contains(f.Key))
+                .Select(f => OfFinding(RowKind.Found, f.Key, f.Value)),
             .. findings.Where(f => !now.ContainsKey(f)).Select(f => OfFinding(RowKind.Over, f, "")),
         ];
         findings = [.. now.Keys];
