@@ -30,7 +30,8 @@ public sealed class NetworkTests
                 q.Options.Lease = TimeSpan.FromSeconds(2);
                 (q.Options.FirstDelay, q.Options.LongestDelay) = (
                     TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
-                q.Options.MaxAttempts = 100;
+                // Cuts that a test makes are not to be waited out, more and more rarely.
+                (q.Options.MaxAttempts, q.Options.BrakeAfter) = (100, 1000);
                 q.Handle<Tap, TapReceiver>();
             }),
             new() { ["Courier:Store"] = Through(proxy, crossing.StoreAddress("fares")),
