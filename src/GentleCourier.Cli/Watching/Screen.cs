@@ -27,12 +27,14 @@ internal static class Screen
             return
             [
                 .. page.Lines, .. Filled(inside.Lines.Skip(from).Take(rows), rows), .. Bottom(width,
-                    from + rows < inside.Lines.Count ? "more below · " : "", "esc: all queues · ↑ ↓: scroll · q: end"),
+                    from + rows < inside.Lines.Count ? "more below · " : "",
+                    "esc: all queues · ↑ ↓: scroll · q: end"),
             ];
         }
         else AddList(page, view, height - 1, isUnicode);
         return [.. Filled(page.Lines, height - 1), .. Bottom(width,
-            "", $"↑ ↓: choose · enter: look closer · o: order ({view.Order.ToString().ToLowerInvariant()}) · q: end")];
+            "", "↑ ↓: choose · enter: look closer · "
+            + $"o: order ({view.Order.ToString().ToLowerInvariant()}) · q: end")];
     }
 
     private static void AddTop(Page page, View view, DateTimeOffset now)
