@@ -76,6 +76,11 @@ public sealed class BrakeTests
         Assert.Equal(
             [0.1875, 0.375, 0.75, 1.5, 3, 6, 11.25, 11.25, 11.25, 11.25], pauses, (a, b) => Math.Abs(a - b) < 1e-6);
 
+        // One that tells nothing leaves its turn to the next.
+        brake.Try(At(now));
+        brake.TryAgain(At(now));
+        Assert.True(brake.IsDue(At(now)));
+
         // Of one that is never heard of again it does not wait for ever.
         brake.Try(At(now));
         Assert.True(brake.IsDue(At(now) + Brake.LongestPause));

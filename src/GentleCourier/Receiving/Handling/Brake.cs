@@ -107,6 +107,12 @@ internal sealed class Brake(int after)
         if (IsOn) NextTry = now + LongestPause;
     }
 
+    /// <summary>What was tried has told nothing: the next is tried then.</summary>
+    public void TryAgain(TimeSpan next)
+    {
+        if (IsOn) NextTry = next;
+    }
+
     /// <summary>An event has failed.</summary>
     /// <param name="event">Which.</param>
     /// <param name="kind">How, so that two that have the same cause are alike.</param>

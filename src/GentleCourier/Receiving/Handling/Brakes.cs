@@ -86,8 +86,9 @@ internal sealed partial class Brakes
         {
             var brake = byType[type];
             var (now, tries) = (Time, TriesOf(brake));
-            var blame = brake.Failed(
-                delivery.Key, Cause.KindOf(e), nature | NatureOf(delivery), now, Random.Shared.NextDouble());
+            nature |= Told(delivery);
+            var blame = brake.Failed(delivery.Key, Cause.KindOf(e), nature, now, Random.Shared.NextDouble());
+            if (nature.HasFlag(Nature.Trial)) around.TryAgain(Next(brake, now));
             Changed(brake, tries, now, $"events of type {type}", e);
             return blame;
         }
@@ -103,7 +104,9 @@ internal sealed partial class Brakes
             if (doubts.Failed(delivery.Key)) return true;
             if (Cause.IsConflict(e)) return false;
             var (now, tries) = (Time, TriesOf(around));
-            around.Failed(delivery.Key, AnyCause, NatureOf(delivery), now, Random.Shared.NextDouble());
+            var nature = Told(delivery);
+            around.Failed(delivery.Key, AnyCause, nature, now, Random.Shared.NextDouble());
+            if (nature.HasFlag(Nature.Trial)) byType[delivery.Event.Type].TryAgain(Next(around, now));
             Changed(around, tries, now, "all events", e);
             return false;
         }
@@ -114,11 +117,28 @@ internal sealed partial class Brakes
         if (isClear) return;
         lock (gate)
         {
+            delivery.IsTrial = false;
             doubts.Succeeded(delivery.Key);
             var brake = byType[delivery.Event.Type];
             Off(around, "all events", delivery);
             Off(brake, $"events of type {delivery.Event.Type}", delivery);
             isClear = doubts.IsEmpty && around.IsClear && byType.Values.All(b => b.IsClear);
+            Pause();
+        }
+    }
+
+    /// <summary>
+    /// These have ended. Where they were tried in spite of a brake, and that told nothing (copies of what has been
+    /// handled, another's lock), the next try is soon: nobody is to wait for news that never comes.
+    /// </summary>
+    public void ToldNothing(List<ReadDelivery> deliveries, bool pause = false)
+    {
+        if (!deliveries.TrueForAll(static d => d.IsTrial)) return;
+        lock (gate)
+        {
+            var next = pause ? Time + Brake.FirstPause : Time;
+            around.TryAgain(next);
+            byType[deliveries[0].Event.Type].TryAgain(next);
             Pause();
         }
     }
@@ -134,7 +154,16 @@ internal sealed partial class Brakes
         }
     }
 
-    private static Nature NatureOf(ReadDelivery delivery) => delivery.IsTrial ? Nature.Trial : Nature.Plain;
+    /// <summary>Whether it was the one tried; from now on that has told something.</summary>
+    private static Nature Told(ReadDelivery delivery)
+    {
+        var nature = delivery.IsTrial ? Nature.Trial : Nature.Plain;
+        delivery.IsTrial = false;
+        return nature;
+    }
+
+    /// <summary>When a brake that was tried along with this one is to be tried again.</summary>
+    private static TimeSpan Next(Brake told, TimeSpan now) => told.IsOn ? told.NextTry : now + Brake.FirstPause;
 
     /// <summary>How many tries have failed since it came on; null while it is off.</summary>
     private static int? TriesOf(Brake brake) => brake.IsOn ? brake.Tries : null;

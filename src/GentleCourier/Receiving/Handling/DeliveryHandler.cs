@@ -155,7 +155,11 @@ internal sealed partial class DeliveryHandler
         try
         {
             fresh = await NotYetHandledAsync(deliveries, attempt.Token).ConfigureAwait(false);
-            if (fresh.Count == 0) return true;
+            if (fresh.Count == 0)
+            {
+                brakes.ToldNothing(deliveries);
+                return true;
+            }
             result = await runner.RunAsync(fresh, attempt, outOfTime).ConfigureAwait(false);
         }
         catch (Exception e)
@@ -168,7 +172,9 @@ internal sealed partial class DeliveryHandler
             if (attempt.End()) credit.Stuck(-1);
         }
         if (result is Result.Failed failed) span.Failed(failed.Exception);
-        return await SettleAsync(fresh, result).ConfigureAwait(false);
+        var isDecided = await SettleAsync(fresh, result).ConfigureAwait(false);
+        if (isDecided) brakes.ToldNothing(deliveries, pause: true);
+        return isDecided;
     }
 
     /// <summary>What follows from the result of an attempt, for each delivery.</summary>
