@@ -104,6 +104,39 @@ internal static class Plain
         return default;
     }
 
+    /// <summary>How often a command looks: between so many milliseconds and ten minutes.</summary>
+    public static Option<TimeSpan> EveryOption(int shortest, TimeSpan otherwise)
+    {
+        var every = new Option<TimeSpan>("--every")
+        {
+            HelpName = "TIME", Description = $"How often to look, {shortest}ms to 10m.", CustomParser = ParseTime,
+            DefaultValueFactory = _ => otherwise,
+        };
+        every.Validators.Add(result =>
+        {
+            if (result.Errors.Any()) return;
+            var time = result.GetValueOrDefault<TimeSpan>();
+            if (time < TimeSpan.FromMilliseconds(shortest) || time > TimeSpan.FromMinutes(10))
+                result.AddError($"--every must be {shortest}ms to 10m");
+        });
+        return every;
+    }
+
+    /// <summary>A local date and time, or the time of a day; an offset or Z may be said with it.</summary>
+    public static DateTimeOffset Moment(string text, string option, DateTime day)
+    {
+        if (TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None,
+            out var time))
+            return new DateTimeOffset(day.Date + time.ToTimeSpan());
+        return DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeLocal, out var known)
+            ? known : throw new UsageException($"{option} '{text}' is no time; one is like 14:30 or "
+                + "\"2031-06-14 14:30\"");
+    }
+
+    /// <summary>How long until a time, from the largest unit on that says enough.</summary>
+    public static string Until(TimeSpan? left) =>
+        left is { } time && time < TimeSpan.Zero ? $"{Age(-time)} ago" : $"in {Age(left)}";
+
     public static string Id(long number) => number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>To the last digit, for programs.</summary>

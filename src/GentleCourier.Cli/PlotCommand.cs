@@ -81,22 +81,12 @@ internal static class PlotCommand
         if (files.Span() is not { } span)
             throw new UsageException($"nothing is recorded in {files.Folder}; `courier record --dir …` does it");
         var day = span.Last.ToLocalTime().DateTime;
-        var end = to is null ? span.Last : Parse(to, "--to", day);
-        var begin = from is null ? end - (last ?? TimeSpan.FromHours(24)) : Parse(from, "--from", day);
+        var end = to is null ? span.Last : Plain.Moment(to, "--to", day);
+        var begin = from is null ? end - (last ?? TimeSpan.FromHours(24)) : Plain.Moment(from, "--from", day);
         if (begin < span.First) begin = span.First;
         if (end > span.Last) end = span.Last;
         return begin < end ? (begin, end) : throw new UsageException(
             $"nothing is recorded of that time in {files.Folder}: there is {Local(span.First)} to {Local(span.Last)}");
-    }
-
-    private static DateTimeOffset Parse(string text, string option, DateTime day)
-    {
-        if (TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None,
-            out var time))
-            return new DateTimeOffset(day.Date + time.ToTimeSpan());
-        return DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeLocal, out var known)
-            ? known : throw new UsageException($"{option} '{text}' is no time; one is like 14:30 or "
-                + "\"2031-06-14 14:30\"");
     }
 
     private static List<Series> Shown(Timeline timeline, string[] named, RecordFiles files)

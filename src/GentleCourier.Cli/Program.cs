@@ -24,6 +24,8 @@ var root = new RootCommand(
     DoctorCommand.Create(),
     DeadLettersCommand.Create(),
     OutboxCommand.Create(),
+    LaterCommand.Create(),
+    SchedulesCommand.Create(),
     PublishCommand.Create(),
     SchemaCommand.Create(),
 };

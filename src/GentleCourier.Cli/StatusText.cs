@@ -135,6 +135,13 @@ internal static class StatusText
             + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
         AnsiConsole.WriteLine(
             f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
+        if (f.NextDueIn is { } next)
+        {
+            var more = f.Later > OutboxFigures.MostLater ? "more than " : "";
+            AnsiConsole.WriteLine(
+                $"  later: {more}{Plain.Number(Math.Min(f.Later, OutboxFigures.MostLater))}; the next, or a schedule, "
+                + $"is due {Plain.Until(next)}");
+        }
         if (f.OldestSnapshot > WorthSaying)
         {
             AnsiConsole.WriteLine(

@@ -1,7 +1,9 @@
 using System.Data.Common;
+using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.ChangeTracking;
 using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.EntityFrameworkCore.Infrastructure;
 
@@ -13,6 +15,9 @@ namespace GentleCourier.EntityFrameworkCore;
 internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimeProvider clock) : SaveChangesInterceptor,
     IDbConnectionInterceptor
 {
+    // Contexts with events for later: to look through all that others track would cost each save of theirs.
+    private readonly ConditionalWeakTable<DbContext, object> withLater = [];
+
     /// <exception cref="InvalidOperationException">
     /// The context is not known to Gentle Courier, or has no outbox in its model.
     /// </exception>
@@ -32,28 +37,56 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
     public IReadOnlyList<string> AddTo(DbContext context, IEnumerable<EventDraft> drafts)
     {
         // All are encoded before the first is added: one that cannot be published leaves nothing behind.
-        var encoded = drafts.Select(draft => draft.Encode(codec)).ToList();
-        foreach (var (id, type, partitionKey, json) in encoded)
+        var encoded = drafts.Select(draft => (Event: draft.Encode(codec), draft.Due)).ToList();
+        foreach (var ((id, type, partitionKey, json), due) in encoded)
         {
-            var entry = context.Add(
-                new OutboxEvent { EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray() });
-            var added = entry.Property(Tables.Added);
-            if (added.Metadata.ClrType == typeof(long)) added.CurrentValue = clock.GetUtcNow().ToUnixTimeMilliseconds();
+            EntityEntry entry = due is null
+                ? context.Add(
+                    new OutboxEvent { EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray() })
+                : context.Add(new LaterOutboxEvent
+                {
+                    EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray(), Due = due.Value,
+                });
+            Set(entry, Tables.Added, clock.GetUtcNow(), onServer: false);
+            if (due is not { } later) continue;
+            Set(entry, Tables.DueAt, later.From(clock.GetUtcNow()), onServer: true);
+            withLater.AddOrUpdate(context, this);
         }
-        return encoded.ConvertAll(e => e.Id);
+        return encoded.ConvertAll(e => e.Event.Id);
+    }
+
+    /// <summary>A time: in a file as Unix milliseconds, and on a server where it does not say it by itself.</summary>
+    private static void Set(EntityEntry entry, string name, DateTimeOffset time, bool onServer)
+    {
+        var property = entry.Property(name);
+        if (property.Metadata.ClrType == typeof(long)) property.CurrentValue = time.ToUnixTimeMilliseconds();
+        else if (onServer) property.CurrentValue = time.UtcDateTime;
+    }
+
+    public override InterceptionResult<int> SavingChanges(DbContextEventData eventData, InterceptionResult<int> result)
+    {
+        SetDelaysAsync(eventData.Context!, CancellationToken.None).GetAwaiter().GetResult();
+        return result;
+    }
+
+    public override async ValueTask<InterceptionResult<int>> SavingChangesAsync(
+        DbContextEventData eventData, InterceptionResult<int> result, CancellationToken cancellationToken = default)
+    {
+        await SetDelaysAsync(eventData.Context!, cancellationToken).ConfigureAwait(false);
+        return result;
     }
 
     public override int SavedChanges(SaveChangesCompletedEventData eventData, int result)
     {
-        Saved(eventData.Context!);
+        SavedAsync(eventData.Context!, CancellationToken.None).GetAwaiter().GetResult();
         return result;
     }
 
-    public override ValueTask<int> SavedChangesAsync(
+    public override async ValueTask<int> SavedChangesAsync(
         SaveChangesCompletedEventData eventData, int result, CancellationToken cancellationToken = default)
     {
-        Saved(eventData.Context!);
-        return new(result);
+        await SavedAsync(eventData.Context!, cancellationToken).ConfigureAwait(false);
+        return result;
     }
 
     public void ConnectionOpened(DbConnection connection, ConnectionEndEventData eventData)
@@ -69,23 +102,47 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
     private static bool IsItsOwn(DbConnection connection, ConnectionEndEventData eventData) =>
         ReferenceEquals(connection, eventData.Context?.Database.GetDbConnection());
 
+    /// <summary>A delay begins when it is saved, by the clock of the database.</summary>
+    private async Task SetDelaysAsync(DbContext context, CancellationToken cancellationToken)
+    {
+        if (!withLater.TryGetValue(context, out _)) return;
+        var delayed = Entries<LaterOutboxEvent>(context).FindAll(
+            e => e.State == EntityState.Added && e.Entity.Due.Time is null);
+        if (delayed.Count == 0) return;
+        var now = await store.Later.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
+        foreach (var entry in delayed) Set(entry, Tables.DueAt, entry.Entity.Due.From(now), onServer: true);
+    }
+
     /// <summary>
     /// The relay is told, be they committed yet or not: it then keeps looking for as long as a transaction that wrote
-    /// before is under way. Saved events are let go: the context has no more use for them, and may live long.
+    /// before is under way. Its timekeeper is told with the commit. Saved events are let go: the context has no more use
+    /// for them, and may live long.
     /// </summary>
-    private void Saved(DbContext context)
+    private async Task SavedAsync(DbContext context, CancellationToken cancellationToken)
     {
         if (context.Model.FindEntityType(typeof(OutboxEvent)) is null) return;
-        // Saving has just looked for changes everywhere, and listing entries would do it once more.
+        if (LetGo(Entries<OutboxEvent>(context))) store.WakeRelay();
+        if (!withLater.TryGetValue(context, out _) || !LetGo(Entries<LaterOutboxEvent>(context))) return;
+        await store.Later.TellAsync(context.Database.GetDbConnection(), cancellationToken).ConfigureAwait(false);
+    }
+
+    /// <summary>Those that the caller wants to accept by himself are still to be added, should he have to save again.
+    /// </summary>
+    private static bool LetGo<T>(List<EntityEntry<T>> entries) where T : class
+    {
+        foreach (var entry in entries)
+            if (entry.State == EntityState.Unchanged) entry.State = EntityState.Detached;
+        return entries.Count > 0;
+    }
+
+    /// <summary>Saving looks for changes everywhere, and listing entries would do it once more.</summary>
+    private static List<EntityEntry<T>> Entries<T>(DbContext context) where T : class
+    {
         var tracker = context.ChangeTracker;
         var detects = tracker.AutoDetectChangesEnabled;
         tracker.AutoDetectChangesEnabled = false;
-        var entries = tracker.Entries<OutboxEvent>().ToList();
+        var entries = tracker.Entries<T>().ToList();
         tracker.AutoDetectChangesEnabled = detects;
-        if (entries.Count == 0) return;
-        // Those that the caller wants to accept by himself are still to be added, should he have to save again.
-        foreach (var entry in entries)
-            if (entry.State == EntityState.Unchanged) entry.State = EntityState.Detached;
-        store.WakeRelay();
+        return entries;
     }
 }

@@ -25,6 +25,44 @@ internal static class PostgresTables
             outbox.Property(e => e.Event).Column("event", "bytea", 6);
             ClearedByNumber(outbox);
         });
+        model.Entity<LaterOutboxEvent>(later =>
+        {
+            later.ToTable("later", schema, inMigrations);
+            later.HasKey(e => e.Id).HasName("later_pkey");
+            later.Ignore(e => e.Due);
+            later.Property(e => e.Id).Column("id", "bigint", 1).ValueGeneratedOnAdd();
+            later.Property(e => e.EventId).Column("event_id", "text", 2);
+            later.Property(e => e.Type).Column("type", "text", 3);
+            later.Property(e => e.PartitionKey).Column("partition_key", "text", 4);
+            later.Property<DateTime>(Tables.Added).Column("added", Time, 5).HasDefaultValueSql("clock_timestamp()");
+            later.Property<DateTime>(Tables.DueAt).Column("due", Time, 6).ValueGeneratedNever();
+            later.Property(e => e.Event).Column("event", "bytea", 7);
+            later.HasIndex(Tables.DueAt, nameof(LaterOutboxEvent.Id)).HasDatabaseName("later_due");
+            later.HasIndex(e => e.EventId).HasDatabaseName("later_id");
+            later.HasIndex(e => e.PartitionKey).HasDatabaseName("later_key").HasFilter("partition_key IS NOT NULL");
+            later.HasAnnotation(StorageParameter + "autovacuum_vacuum_scale_factor", 0.02);
+            later.HasAnnotation(StorageParameter + "autovacuum_vacuum_cost_delay", 0);
+        });
+        model.Add("schedule", schema, inMigrations, schedule =>
+        {
+            schedule.Column<string>("name", "text");
+            schedule.Column<long>("version", "bigint");
+            schedule.Column<string>("type", "text");
+            schedule.Column<byte[]>("template", "bytea");
+            schedule.Column<string>("rule", "text");
+            schedule.Column<string>("declared_rule", "text");
+            schedule.Column<string>("declaration", "text");
+            foreach (var time in new[] { "next", "due", "fired", "paused", "changed" })
+                schedule.Column<DateTime?>(time, Time, required: false);
+            schedule.HasKey("name").HasName("schedule_pkey");
+        });
+        model.Add("declaration", schema, inMigrations, declaration =>
+        {
+            declaration.Column<string>("name", "text");
+            declaration.Column<string>("declaration", "text");
+            declaration.Column<DateTime>("seen", Time);
+            declaration.HasKey("name", "declaration").HasName("declaration_pkey");
+        });
         model.Add("outbox_held", schema, inMigrations, held =>
         {
             held.Column<long>("id", "bigint");

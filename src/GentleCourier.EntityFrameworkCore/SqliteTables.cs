@@ -18,6 +18,43 @@ internal static class SqliteTables
             outbox.Property<long>(Tables.Added).Column("added", "INTEGER", 5).ValueGeneratedNever();
             outbox.Property(e => e.Event).Column("event", "BLOB", 6);
         });
+        model.Entity<LaterOutboxEvent>(later =>
+        {
+            later.ToTable("courier_later", null, inMigrations);
+            later.HasKey(e => e.Id);
+            later.Ignore(e => e.Due);
+            later.Property(e => e.Id).Column("seq", "INTEGER", 1).ValueGeneratedOnAdd();
+            later.Property(e => e.EventId).Column("event_id", "TEXT", 2);
+            later.Property(e => e.Type).Column("type", "TEXT", 3);
+            later.Property(e => e.PartitionKey).Column("partition_key", "TEXT", 4);
+            later.Property<long>(Tables.Added).Column("added", "INTEGER", 5).ValueGeneratedNever();
+            later.Property<long>(Tables.DueAt).Column("due", "INTEGER", 6).ValueGeneratedNever();
+            later.Property(e => e.Event).Column("event", "BLOB", 7);
+            later.HasIndex(Tables.DueAt).HasDatabaseName("courier_later_due");
+            later.HasIndex(e => e.EventId).HasDatabaseName("courier_later_id");
+            later.HasIndex(e => e.PartitionKey).HasDatabaseName("courier_later_key")
+                .HasFilter("partition_key IS NOT NULL");
+        });
+        model.Add("courier_schedule", null, inMigrations, schedule =>
+        {
+            schedule.Column<string>("name", "TEXT");
+            schedule.Column<long>("version", "INTEGER");
+            schedule.Column<string>("type", "TEXT");
+            schedule.Column<byte[]>("template", "BLOB");
+            schedule.Column<string>("rule", "TEXT");
+            schedule.Column<string>("declared_rule", "TEXT");
+            schedule.Column<string>("declaration", "TEXT");
+            foreach (var time in new[] { "next", "due", "fired", "paused", "changed" })
+                schedule.Column<long?>(time, "INTEGER", required: false);
+            schedule.HasKey("name");
+        });
+        model.Add("courier_declaration", null, inMigrations, declaration =>
+        {
+            declaration.Column<string>("name", "TEXT");
+            declaration.Column<string>("declaration", "TEXT");
+            declaration.Column<long>("seen", "INTEGER");
+            declaration.HasKey("name", "declaration");
+        });
         model.Add("courier_outbox_held", null, inMigrations, held =>
         {
             held.Column<long>("seq", "INTEGER");

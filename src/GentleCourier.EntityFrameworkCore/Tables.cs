@@ -11,6 +11,9 @@ internal static class Tables
     /// </summary>
     public const string Added = "Added";
 
+    /// <summary>When an event for later is due, in the database's own way.</summary>
+    public const string DueAt = "DueAt";
+
     /// <summary>
     /// The version of the store's tables that the model has; the engines' own steps lead to the same.
     /// </summary>

@@ -13,6 +13,11 @@ internal static class FaultPoint
     public const string LeadsNotPublished = "relay: leads, nothing published";
     public const string PublishedNotMarked = "relay: published, not marked";
     public const string StoppedNotResigned = "relay: stopped, not resigned";
+    public const string DueNotMoved = "timekeeper: due, not moved";
+    public const string DueMovedNotTold = "timekeeper: due moved, nobody told";
+    public const string DueNotFired = "timekeeper: schedule due, not fired";
+    public const string FiredNotKnown = "timekeeper: schedule fired, not known here";
+    public const string DeclaredNotSeen = "schedules: declared, not seen";
     public const string WrittenNotCommitted = "broker: written, not committed";
     public const string CommittedNotConfirmed = "broker: committed, not confirmed";
     public const string HandedOverNotHandled = "receiver: handed over, not handled";
@@ -25,7 +30,8 @@ internal static class FaultPoint
     [
         SchemaNotCommitted, StorePreparedOnly, TopologyNotCommitted, AddedNotCommitted, LeadsNotPublished,
             PublishedNotMarked,
-        StoppedNotResigned, WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
+        StoppedNotResigned, DueNotMoved, DueMovedNotTold, DueNotFired, FiredNotKnown, DeclaredNotSeen,
+        WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
         HandledNotCommitted, CommittedNotSettled,
     ];
 

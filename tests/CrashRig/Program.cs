@@ -14,6 +14,7 @@ using Microsoft.Extensions.Logging;
 //   Rig:StopAt  where it is asked to stop, as by a deployment, and goes on only once it knows
 //   Rig:Poison  the mark whose handling kills it
 //   Rig:Count   how many marks there are to publish
+//   Rig:Timed   every other mark is published later, and each second ticks, which are written down too
 var role = args[0];
 var builder = Host.CreateEmptyApplicationBuilder(new HostApplicationBuilderSettings());
 builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
@@ -24,6 +25,7 @@ builder.Configuration.AddInMemoryCollection(new Dictionary<string, string?>
 });
 builder.Configuration.AddCommandLine(args[1..]);
 var settings = builder.Configuration;
+var isTimed = settings.GetValue("Rig:Timed", false);
 IHost? started = null;
 FaultPoint.Armed = place =>
 {
@@ -39,7 +41,10 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
     {
         queue.Options.Lease = TimeSpan.FromSeconds(1);
         queue.Handle<Mark, WriteMark>();
+        if (isTimed) queue.Handle<Tick, WriteTick>();
     });
+    if (role == "relay" && isTimed) courier.Schedule("ticks", new Tick(), s =>
+        (s.Every, s.Missed) = (TimeSpan.FromSeconds(1), Missed.Each));
 });
 var host = started = builder.Build();
 if (role == "publish") await PublishAsync();
@@ -61,10 +66,12 @@ async Task MakeTableAsync()
     try
     {
         await Sql.RunAsync(connection, null, "CREATE TABLE IF NOT EXISTS mark (number INTEGER, attempt INTEGER)");
+        await Sql.RunAsync(connection, null, "CREATE TABLE IF NOT EXISTS tick (second INTEGER)");
     }
     catch (DbException)
     {
         await Sql.RunAsync(connection, null, "SELECT 1 FROM mark");
+        await Sql.RunAsync(connection, null, "SELECT 1 FROM tick");
     }
 }
 
@@ -81,7 +88,11 @@ async Task PublishAsync()
         await using var transaction = await connection.BeginTransactionAsync();
         if (await Sql.RunAsync(
             connection, transaction, "INSERT INTO sent VALUES (@0) ON CONFLICT DO NOTHING", number) == 1)
-            await host.Services.GetRequiredService<IOutbox>().AddAsync(transaction, new Mark(number));
+        {
+            await host.Services.GetRequiredService<IOutbox>().AddAsync(
+                transaction, new Mark(number),
+                due: isTimed && number % 2 == 0 ? Due.In(TimeSpan.FromMilliseconds(200)) : null);
+        }
         await transaction.CommitAsync();
     }
 }
@@ -120,6 +131,20 @@ internal sealed class WriteMark(IConfiguration settings) : IReceiver<Mark>
         var transaction = await delivery.BeginAsync(cancellationToken);
         await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)",
             delivery.Data.Number, delivery.Attempt);
+    }
+}
+
+[WireType("rig.tick")]
+internal sealed record Tick;
+
+/// <summary>Writes down which second it was.</summary>
+internal sealed class WriteTick : IReceiver<Tick>
+{
+    public async Task HandleAsync(Delivery<Tick> delivery, CancellationToken cancellationToken)
+    {
+        var transaction = await delivery.BeginAsync(cancellationToken);
+        await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO tick VALUES (@0)",
+            (int)delivery.Event.Time!.Value.ToUnixTimeSeconds());
     }
 }
 

@@ -9,11 +9,12 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
 
     public static TheoryData<string> Places => [.. FaultPoint.All];
 
-    private static async Task<List<int>> NumbersAsync(Crossing crossing, string service, string table)
+    private static async Task<List<int>> NumbersAsync(
+        Crossing crossing, string service, string table, string column = "number")
     {
         var store = crossing.SharedStore(service);
         return await ExistsAsync(() => store.ReadOutboxFiguresAsync()) && await store.HasTableAsync(table)
-            ? await Crossing.NumbersAsync(store, $"SELECT number FROM {table}")
+            ? await Crossing.NumbersAsync(store, $"SELECT {column} FROM {table}")
             : [];
     }
 
@@ -31,10 +32,11 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    /// <summary>Whether everything is published, relayed and settled.</summary>
+    /// <summary>Whether everything is published, relayed and settled, and it has ticked.</summary>
     private static async Task<bool> IsDoneAsync(Crossing crossing) =>
         (await NumbersAsync(crossing, "harbour", "sent")).Count == Count
-        && (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0
+        && (await NumbersAsync(crossing, "fares", "tick", "second")).Count > 0
+        && await crossing.SharedStore("harbour").ReadOutboxFiguresAsync() is { Waiting: 0, Later: 0 }
         && await ExistsAsync(() => crossing.Reports.ReadFiguresAsync())
         && (await crossing.Reports.ReadFiguresAsync()).Queues.SingleOrDefault() is { Waiting: 0 };
 
@@ -75,8 +77,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var settling = place == FaultPoint.ArrivalSettledNotHandled ? Settling.OnArrival : Settling.AfterHandling;
-        Assert.True(await RunAsync(crossing, settling, $"Rig:Fault={place}"));
-        Assert.False(await RunAsync(crossing, settling));
+        Assert.True(await RunAsync(crossing, settling, "Rig:Timed=true", $"Rig:Fault={place}"));
+        Assert.False(await RunAsync(crossing, settling, "Rig:Timed=true"));
 
         var sent = await NumbersAsync(crossing, "harbour", "sent");
         var marks = await NumbersAsync(crossing, "fares", "mark");
@@ -88,6 +90,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
             Assert.Equal(Count - 1, marks.Count);
             return;
         }
+        var ticks = (await NumbersAsync(crossing, "fares", "tick", "second")).Order().ToList();
+        Assert.Equal(Enumerable.Range(ticks[0], ticks[^1] - ticks[0] + 1), ticks);
         var ledger = Ledger.Balance(sent.Select(n => $"{n}"), marks.Select(n => $"{n}"), [], [], 0);
         Assert.True(ledger.Balances,
             $"missing {string.Join(',', ledger.Missing)}, unexpected {string.Join(',', ledger.Unexpected)}");

@@ -90,6 +90,46 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 
     private static readonly Dictionary<string, string?> NoRelay = new() { ["Courier:Relay:Enabled"] = "false" };
 
+    [Fact]
+    public async Task Events_for_later_are_saved_moved_and_cancelled_with_the_changes_of_a_context()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        var harbour = await StartAsync(crossing, "harbour", settings: []);
+        var later = harbour.Services.GetRequiredService<ILaterEvents>();
+        await InContextAsync(harbour, async context =>
+        {
+            context.Boardings.Add(new Boarding { Tap = 1 });
+            context.AddEvents([
+                EventDraft.Of(new Tap(1), id: "tap-1", due: Due.At(DateTimeOffset.UtcNow.AddHours(1))),
+                EventDraft.Of(new Tap(2), id: "tap-2", due: Due.In(TimeSpan.FromHours(2)))]);
+            Assert.Empty(await later.ListAsync());
+            await context.SaveChangesAsync();
+            // Nothing of it is saved again.
+            await context.SaveChangesAsync();
+        });
+        var waiting = await later.ListAsync();
+        Assert.Equal(["tap-1", "tap-2"], waiting.Select(e => e.Id));
+        Assert.InRange((waiting[1].Due - waiting[0].Due).TotalHours, 0.9, 1.1);
+
+        await InContextAsync(harbour, async context =>
+        {
+            await using var transaction = await context.Database.BeginTransactionAsync();
+            var work = transaction.GetDbTransaction();
+            // It is told with the commit, which comes later.
+            context.AddEvent(new Tap(3), due: Due.In(TimeSpan.FromMilliseconds(1)));
+            await context.SaveChangesAsync();
+            Assert.Equal(1, await later.CancelAsync(new LaterFilter { Id = "tap-1" }, work));
+            Assert.Equal(1, await later.MoveAsync(new LaterFilter { Id = "tap-2" }, Due.In(TimeSpan.Zero), work));
+            await transaction.CommitAsync();
+        });
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "both have come");
+        Assert.Equal([2, 3], log.Taps.Select(t => t.Data.Number).Order());
+        Assert.Empty(await later.ListAsync());
+    }
+
     [Theory]
     [InlineData(Registered.Scoped)]
     [InlineData(Registered.Pooled)]

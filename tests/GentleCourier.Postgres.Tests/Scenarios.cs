@@ -18,6 +18,8 @@ public sealed class HousekeepingTests : HousekeepingScenarios<Databases>;
 
 public sealed class KeyOrderTests : KeyOrderScenarios<Databases>;
 
+public sealed class LaterTests : LaterScenarios<Databases>;
+
 public sealed class OutboxTests : OutboxScenarios<Databases>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Databases>;
@@ -27,6 +29,8 @@ public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 public sealed class PushingTests : PushingScenarios<Databases>;
 
 public sealed class RelayTests : RelayScenarios<Databases>;
+
+public sealed class ScheduleTests : ScheduleScenarios<Databases>;
 
 public sealed class StandstillTests : StandstillScenarios<Databases>;
 

@@ -18,6 +18,8 @@ public sealed class HousekeepingTests : HousekeepingScenarios<Folder>;
 
 public sealed class KeyOrderTests : KeyOrderScenarios<Folder>;
 
+public sealed class LaterTests : LaterScenarios<Folder>;
+
 public sealed class OutboxTests : OutboxScenarios<Folder>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Folder>;
@@ -27,6 +29,8 @@ public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 public sealed class PushingTests : PushingScenarios<Folder>;
 
 public sealed class RelayTests : RelayScenarios<Folder>;
+
+public sealed class ScheduleTests : ScheduleScenarios<Folder>;
 
 public sealed class StandstillTests : StandstillScenarios<Folder>;
 

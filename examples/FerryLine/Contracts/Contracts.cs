@@ -14,3 +14,11 @@ public sealed record SailingDeparted(string Sailing, DateTimeOffset DepartedAt);
 /// <summary>A sailing has reached nine tenths of what its vessel may carry.</summary>
 [WireType("skerryline.deck-nearly-full")]
 public sealed record DeckNearlyFull(string Sailing, int OnBoard, int Limit);
+
+/// <summary>A sailing leaves in an hour.</summary>
+[WireType("skerryline.sailing-reminder")]
+public sealed record SailingReminder(string Sailing, DateTimeOffset DepartsAt);
+
+/// <summary>The accounts of the day are to be closed.</summary>
+[WireType("skerryline.accounts-due")]
+public sealed record AccountsDue;

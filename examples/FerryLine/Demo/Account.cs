@@ -10,6 +10,7 @@ internal sealed record Account(
     IReadOnlyDictionary<string, Ledger> Queues,
     int Events,
     int TakingsCents,
+    int? ClosedCents,
     IReadOnlyDictionary<string, int> HeadCounts,
     IReadOnlyList<string> CrowdedSailings,
     IReadOnlyList<DeadLetter> DeadLetters)
@@ -37,14 +38,19 @@ internal sealed record Account(
             deckCount, "SELECT nearly_full_event FROM deck WHERE nearly_full_event IS NOT NULL");
 
         // Handled is what had an effect: one row for each time that a receiver acted.
+        var reminders = await RemindersAsync(harbour, cancel);
+        var closings = await Closing.PublishedAsync(
+            fares, await TextsAsync(fares, "SELECT event_id FROM closing"), cancel);
         var queues = new Dictionary<string, Ledger>
         {
-            ["fares"] = await BalanceAsync("fares", boarded, fares, "SELECT event_id FROM charge"),
+            ["fares"] = await BalanceAsync(
+                "fares", [.. boarded, .. closings], fares,
+                    "SELECT event_id FROM charge UNION ALL SELECT event_id FROM closing"),
             ["deck-count"] = await BalanceAsync(
                 "deck-count", [.. boarded, .. departed], deckCount,
                     "SELECT event_id FROM boarding UNION ALL SELECT event_id FROM departure"),
             ["notices"] = await BalanceAsync(
-                "notices", [.. departed, .. crowded], notices, "SELECT event_id FROM notice"),
+                "notices", [.. departed, .. crowded, .. reminders], notices, "SELECT event_id FROM notice"),
         };
 
         await using var till = await fares.OpenConnectionAsync(cancel);
@@ -52,8 +58,9 @@ internal sealed record Account(
         var heads = await decks.QueryAsync<(string Sailing, long OnBoard)>("SELECT sailing, on_board FROM deck");
         return new Account(
             queues,
-            boarded.Count + departed.Count + crowded.Count,
+            boarded.Count + departed.Count + crowded.Count + reminders.Count + closings.Count,
             await till.ExecuteScalarAsync<int>("SELECT coalesce(sum(cents), 0) FROM charge"),
+            await till.ExecuteScalarAsync<int?>("SELECT cents FROM closing ORDER BY closed_at DESC LIMIT 1"),
             heads.ToDictionary(h => h.Sailing, h => (int)h.OnBoard),
             [.. (await TextsAsync(deckCount, "SELECT sailing FROM deck WHERE nearly_full_event IS NOT NULL")).Order(
                 StringComparer.Ordinal)],
@@ -83,6 +90,8 @@ internal sealed record Account(
         }
         if (TakingsCents != expected.TakingsCents)
             yield return $"the takings are {TakingsCents} cents, and should be {expected.TakingsCents}";
+        if (ClosedCents is { } closed && closed != TakingsCents)
+            yield return $"the accounts were closed with {closed} cents, and the takings are {TakingsCents}";
         foreach (var sailing in HeadCounts.Keys.Union(expected.HeadCounts.Keys))
         {
             var (counted, due) = (
@@ -113,12 +122,21 @@ internal sealed record Account(
                 sum.Missing,
                 sum.Unexpected,
                 takingsCents = TakingsCents,
+                closedCents = ClosedCents,
                 expectedTakingsCents = expected.TakingsCents,
                 headCounts = HeadCounts.OrderBy(h => h.Key, StringComparer.Ordinal).ToDictionary(),
                 expectedHeadCounts = expected.HeadCounts.OrderBy(h => h.Key, StringComparer.Ordinal).ToDictionary(),
                 queues = Queues,
             },
             Indented);
+    }
+
+    /// <summary>Planned, not cancelled, and not waiting for their time.</summary>
+    private static async Task<List<string>> RemindersAsync(IStorePort harbour, CancellationToken cancel)
+    {
+        var waiting = await harbour.Later.ReadAsync(new LaterFilter(), 10_000, null, null, cancel);
+        return [.. (await TextsAsync(harbour, "SELECT reminder FROM sailing WHERE state = 'planned'"))
+            .Except(waiting.Select(e => e.Id))];
     }
 
     private static async Task<List<string>> TextsAsync(IStorePort store, string sql)

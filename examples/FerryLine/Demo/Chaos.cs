@@ -86,6 +86,9 @@ internal static class Chaos
             Volatile.Write(ref left, day.Sailings.Count);
             await killing;
             await serverKilling;
+            await Closing.StopAsync(files, cancel);
+            await Play.DrainAsync(files, broker, cancel);
+            await Closing.CloseAsync(files, cancel);
             await Play.DrainAsync(files, broker, cancel);
         }
 
@@ -117,7 +120,13 @@ internal static class Chaos
                     harbours.Add(new Uri($"http://127.0.0.1:{FreePort()}"));
                     settings.Add(("ASPNETCORE_URLS", $"{harbours[^1]}"));
                 }
-                if (kind is "publisher" or "fares" or "notices") settings.Add(("Courier:Relay:Enabled", "false"));
+                if (kind == "fares")
+                {
+                    settings.Add(("Courier:Schedules:close-accounts:Cron", "none"));
+                    settings.Add(("Courier:Schedules:close-accounts:Every", "00:00:01"));
+                    settings.Add(("Courier:Schedules:close-accounts:Missed", "Each"));
+                }
+                if (kind is "publisher" or "notices") settings.Add(("Courier:Relay:Enabled", "false"));
                 services.Start(program, $"{kind}-{i}", more: settings);
             }
         }

@@ -46,6 +46,14 @@ internal sealed class Gates : IDisposable
         SendAsync(
             "departures", () => JsonContent.Create(new { Sailing = sailing.Id, DepartedAt = sailing.Departs }), cancel);
 
+    /// <summary>A sailing of the timetable.</summary>
+    public Task PlanAsync(string sailing, DateTimeOffset departsAt, CancellationToken cancel) =>
+        SendAsync("sailings", () => JsonContent.Create(new { Sailing = sailing, DepartsAt = departsAt }), cancel);
+
+    /// <summary>It will not sail.</summary>
+    public Task CancelAsync(string sailing, CancellationToken cancel) =>
+        SendAsync("cancellations", () => JsonContent.Create(new { Sailing = sailing }), cancel);
+
     /// <summary>A body that is not JSON; the harbour should say so and record nothing.</summary>
     public Task BabbleAsync(CancellationToken cancel) =>
         SendAsync("taps", () => new StringContent("Longsand;card-0417;06:12", null, "application/json"), cancel);

@@ -80,11 +80,14 @@ internal static class Play
             else services.Start("Notices");
             using var gates = new Gates([await services.One("Harbour").ListensAsync(cancel)], options.Seed);
             recording.Begin(options.Over > TimeSpan.Zero ? LookCalmly : LookOften);
+            await Tomorrow.PlanAsync(day, gates, cancel);
             babble = await PlayDayAsync(day, gates, services, broker, recording, options, cancel);
             AnsiConsole.MarkupLine(
                 $"the day is over: {gates.Requests:N0} requests, {gates.Refused} refused as no JSON; the workers "
                 + "finish");
             if (options.Misspelt is not null) await Slip.FindAndMendAsync(services, broker, cancel);
+            await DrainAsync(files, broker, cancel);
+            await Closing.CloseAsync(files, cancel);
             await DrainAsync(files, broker, cancel);
         }
         var drawn = await recording.DrawAsync(files.Picture, cancel);
@@ -107,6 +110,8 @@ internal static class Play
                 new("skerryline.sailing-departed", "deck-count"),
                 new("skerryline.sailing-departed", "notices"),
                 new("skerryline.deck-nearly-full", "notices"),
+                new("skerryline.sailing-reminder", "notices"),
+                new("skerryline.accounts-due", "fares"),
             ]),
         create: true,
         cancel);
@@ -167,13 +172,14 @@ internal static class Play
     {
         await using var harbour = files.OpenStore("Harbour");
         await using var deckCount = files.OpenStore("DeckCount");
+        await using var fares = files.OpenStore("Fares");
         var (least, since) = (long.MaxValue, Stopwatch.GetTimestamp());
         while (true)
         {
             // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
             var waiting = await PatientlyAsync(
-                async () => (await harbour.ReadOutboxFiguresAsync(cancel))
-                    .Waiting + await WaitingAsync(broker, "fares", "deck-count", cancel)
+                async () => Leaving(await harbour.ReadOutboxFiguresAsync(cancel))
+                    + Leaving(await fares.ReadOutboxFiguresAsync(cancel)) + await WaitingAsync(broker, "fares", "deck-count", cancel)
                     + (await deckCount.ReadOutboxFiguresAsync(cancel))
                         .Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
                 cancel);
@@ -188,6 +194,10 @@ internal static class Play
             await Task.Delay(50, cancel);
         }
     }
+
+    /// <summary>What is in an outbox, and what will be there in a moment.</summary>
+    private static long Leaving(OutboxFigures outbox) =>
+        outbox.Waiting + (outbox is { Later: > 0 } && outbox.NextDueIn < Tomorrow.Soon ? 1 : 0);
 
     /// <summary>Reads something, again and again while its database is away.</summary>
     public static async Task<T> PatientlyAsync<T>(Func<Task<T>> read, CancellationToken cancel)

@@ -19,10 +19,10 @@ internal sealed class Recording : IAsyncDisposable
     }
 
     public void Begin(TimeSpan every) =>
-        process = Start("record", "--dir", rows, "--every", $"{every.TotalMilliseconds:0}ms");
+        process = Tool.Start(folder, "record", "--dir", rows, "--every", $"{every.TotalMilliseconds:0}ms");
 
     public Task NoteAsync(string what, CancellationToken cancel) =>
-        RunAsync(["record", "note", what, "--dir", rows], cancel);
+        Tool.RunAsync(folder, ["record", "note", what, "--dir", rows], cancel);
 
     /// <summary>Ends it, and draws what it has recorded; says where, or why it could not.</summary>
     public async Task<string> DrawAsync(string picture, CancellationToken cancel)
@@ -30,7 +30,7 @@ internal sealed class Recording : IAsyncDisposable
         await StopAsync(cancel);
         try
         {
-            await RunAsync(["plot", "--dir", rows, "--out", picture], cancel);
+            await Tool.RunAsync(folder, ["plot", "--dir", rows, "--out", picture], cancel);
             return $"How its queues filled and drained, by `courier record` and `courier plot`: {picture}";
         }
         catch (InvalidOperationException e)
@@ -59,31 +59,5 @@ internal sealed class Recording : IAsyncDisposable
         if (process is null) return;
         if (!process.HasExited) _ = Service.SendSignal(process.Id, SignalTerminate);
         await process.WaitForExitAsync(cancel);
-    }
-
-    private async Task RunAsync(string[] arguments, CancellationToken cancel)
-    {
-        using var command = Start(arguments);
-        await command.WaitForExitAsync(cancel);
-        if (command.ExitCode != 0)
-            throw new InvalidOperationException($"courier {arguments[0]} ended with exit code {command.ExitCode}: "
-                + (await command.StandardError.ReadToEndAsync(cancel)).Trim());
-    }
-
-    /// <summary>In the folder in which courier.json says where everything is.</summary>
-    private Process Start(params string[] arguments)
-    {
-        var here = AppContext.BaseDirectory.TrimEnd(Path.DirectorySeparatorChar);
-        var program = Path.GetFullPath(
-            Path.Combine(here, "..", "..", "GentleCourier.Cli", Path.GetFileName(here), "courier"));
-        var started = Process.Start(new ProcessStartInfo(program, arguments)
-        {
-            WorkingDirectory = folder, UseShellExecute = false, RedirectStandardError = true,
-            RedirectStandardOutput = true,
-        })!;
-        // What it says may be much, and is read by nobody.
-        started.OutputDataReceived += static (_, _) => { };
-        started.BeginOutputReadLine();
-        return started;
     }
 }

@@ -33,6 +33,10 @@ internal static class Report
         AnsiConsole.MarkupLine(
             $" takings      {Euros(account.TakingsCents),12}   expected {Euros(expected.TakingsCents),12}   "
             + $"{Verdict(account.TakingsCents == expected.TakingsCents)}");
+        if (account.ClosedCents is { } closed)
+            AnsiConsole.MarkupLine(
+                $" closed with  {Euros(closed),12}   expected {Euros(expected.TakingsCents),12}   "
+                + $"{Verdict(closed == expected.TakingsCents)}");
         AnsiConsole.MarkupLine(
             $" on board     {account.HeadCounts.Values.Sum(),12:N0}   expected "
             + $"{expected.HeadCounts.Values.Sum(),12:N0}   "

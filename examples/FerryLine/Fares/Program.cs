@@ -3,7 +3,8 @@ using FerryLine.Fares;
 using FerryLine.Shared;
 using GentleCourier;
 
-// Fares, a worker: charges the card of each passenger who boarded, up to a cap a day.
+// Fares, a worker: charges the card of each passenger who boarded, up to a cap a day, and closes
+// the accounts at its end.
 var builder = Host.CreateApplicationBuilder(args);
 builder.Services.AddSingleton(PriceList.Read(builder.Configuration["FerryLine:Data"]!));
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
@@ -14,6 +15,8 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
         CREATE TABLE IF NOT EXISTS charge (event_id TEXT NOT NULL, card TEXT NOT NULL, cents INTEGER NOT NULL);
         CREATE TABLE IF NOT EXISTS card (number TEXT PRIMARY KEY);
         CREATE INDEX IF NOT EXISTS charge_by_card ON charge (card);
+        CREATE TABLE IF NOT EXISTS closing (event_id TEXT NOT NULL, closed_at TIMESTAMPTZ NOT NULL, cents INTEGER);
         """)
-    .Receive("fares", queue => queue.Handle<PassengerBoarded, ChargeFare>()));
+    .Schedule("close-accounts", new AccountsDue(), schedule => schedule.Cron = "0 23 * * *")
+    .Receive("fares", queue => queue.Handle<PassengerBoarded, ChargeFare>().Handle<AccountsDue, CloseAccounts>()));
 await builder.Build().RunAsync();

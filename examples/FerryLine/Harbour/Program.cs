@@ -15,6 +15,8 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
             gate_number TEXT NOT NULL, pier TEXT NOT NULL, card TEXT NOT NULL, sailing TEXT NOT NULL,
             tapped_at TIMESTAMPTZ NOT NULL);
         CREATE TABLE IF NOT EXISTS departure (sailing TEXT PRIMARY KEY, event_id TEXT NOT NULL);
+        CREATE TABLE IF NOT EXISTS sailing (
+            name TEXT PRIMARY KEY, departs_at TIMESTAMPTZ NOT NULL, state TEXT NOT NULL, reminder TEXT NOT NULL);
         """));
 var app = builder.Build();
 
@@ -51,6 +53,45 @@ app.MapPost("/departures", async (Departure departure, IStore store, IOutbox out
         await outbox.AddAsync(
             transaction, new SailingDeparted(departure.Sailing, departure.DepartedAt),
             subject: departure.Sailing, partitionKey: departure.Sailing, id: id, cancellationToken: cancel);
+    }
+
+    await transaction.CommitAsync(cancel);
+    return Results.Accepted();
+});
+
+// The reminder is published an hour before the sailing, if that is not cancelled until then.
+app.MapPost("/sailings", async (PlannedSailing planned, IStore store, IOutbox outbox, CancellationToken cancel) =>
+{
+    await using var connection = await store.OpenConnectionAsync(cancel);
+    await using var transaction = await connection.BeginTransactionAsync(cancel);
+
+    var (id, departs) = ($"{planned.Sailing}/reminder", planned.DepartsAt.ToUniversalTime());
+    var isNews = await connection.ExecuteAsync(
+        "INSERT INTO sailing (name, departs_at, state, reminder) VALUES (@Sailing, @departs, 'planned', @id) "
+        + "ON CONFLICT DO NOTHING", new { planned.Sailing, departs, id }, transaction) == 1;
+    if (isNews)
+    {
+        await outbox.AddAsync(
+            transaction, new SailingReminder(planned.Sailing, departs), subject: planned.Sailing, id: id,
+            due: Due.At(departs.AddHours(-1)), cancellationToken: cancel);
+    }
+
+    await transaction.CommitAsync(cancel);
+    return Results.Accepted();
+});
+
+app.MapPost("/cancellations", async (
+    Cancellation cancellation, IStore store, ILaterEvents later, CancellationToken cancel) =>
+{
+    await using var connection = await store.OpenConnectionAsync(cancel);
+    await using var transaction = await connection.BeginTransactionAsync(cancel);
+
+    var id = $"{cancellation.Sailing}/reminder";
+    // Where it is too late the reminder is out, and stands in the account as one that was.
+    if (await later.CancelAsync(new LaterFilter { Id = id }, transaction, cancel) > 0)
+    {
+        await connection.ExecuteAsync(
+            "UPDATE sailing SET state = 'cancelled' WHERE name = @Sailing", cancellation, transaction);
     }
 
     await transaction.CommitAsync(cancel);

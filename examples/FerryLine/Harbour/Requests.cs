@@ -4,3 +4,7 @@ namespace FerryLine.Harbour;
 internal sealed record Tap(string Number, string Pier, string Card, string Sailing, DateTimeOffset TappedAt);
 
 internal sealed record Departure(string Sailing, DateTimeOffset DepartedAt);
+
+internal sealed record PlannedSailing(string Sailing, DateTimeOffset DepartsAt);
+
+internal sealed record Cancellation(string Sailing);

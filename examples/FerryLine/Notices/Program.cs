@@ -15,6 +15,7 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
     .Receive(queueName, queue =>
     {
         (queue.Options.Prefetch, queue.Options.Parallel) = (2, 2);
-        queue.Handle<SailingDeparted, AnnounceDeparture>().Handle<DeckNearlyFull, AnnounceCrowd>();
+        queue.Handle<SailingDeparted, AnnounceDeparture>().Handle<DeckNearlyFull, AnnounceCrowd>()
+            .Handle<SailingReminder, AnnounceSailing>();
     }));
 await builder.Build().RunAsync();

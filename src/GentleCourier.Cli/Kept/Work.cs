@@ -29,6 +29,9 @@ internal sealed class Work
         return this;
     }
 
+    /// <summary>Whether what is done is told as JSON.</summary>
+    public bool IsForScripts(ParseResult result) => result.GetValue(json);
+
     /// <summary>Whether it is to be done; what would be has been said.</summary>
     /// <param name="result">The command line.</param>
     /// <param name="causes">What it is about.</param>
@@ -37,20 +40,34 @@ internal sealed class Work
     public bool MayBegin(ParseResult result, CauseList causes, string would, IReadOnlyList<string> notes)
     {
         if (causes.Count == 0) return false;
+        return MayBegin(result, causes.Count, would, notes, causes.Print,
+            () => new { rehearsed = causes.Count, notes, causes = causes.ForScripts() });
+    }
+
+    /// <summary>The same of anything.</summary>
+    /// <param name="result">The command line.</param>
+    /// <param name="count">How many it is about.</param>
+    /// <param name="would">Such as "12 events would be cancelled".</param>
+    /// <param name="notes">What else is to be known before, a line each.</param>
+    /// <param name="print">Shows them.</param>
+    /// <param name="forScripts">And for scripts.</param>
+    public bool MayBegin(ParseResult result, long count, string would, IReadOnlyList<string> notes, Action print,
+        Func<object> forScripts)
+    {
         var isRehearsed = result.GetValue(rehearse);
         if (result.GetValue(json))
         {
-            if (isRehearsed) Plain.PrintJson(new { rehearsed = causes.Count, notes, causes = causes.ForScripts() });
+            if (isRehearsed) Plain.PrintJson(forScripts());
         }
-        else if (isRehearsed || causes.Count > 1)
+        else if (isRehearsed || count > 1)
         {
-            causes.Print();
+            print();
             if (isRehearsed || !result.GetValue(yes)) AnsiConsole.WriteLine(would);
             foreach (var note in notes) Plain.WriteHanging("note: ", note);
             if (isRehearsed) AnsiConsole.WriteLine("nothing has been changed (--rehearse)");
         }
         if (isRehearsed) return false;
-        if (causes.Count == 1 || result.GetValue(yes)) return true;
+        if (count == 1 || result.GetValue(yes)) return true;
         if (Console.IsInputRedirected)
             throw new UsageException($"{would}: say --yes, or --rehearse to see what that means");
         return AnsiConsole.Confirm("go on?", defaultValue: false);

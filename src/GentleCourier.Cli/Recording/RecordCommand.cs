@@ -28,18 +28,7 @@ internal static class RecordCommand
               courier plot --dir /var/lib/courier --last 6h --out day.png
             """);
         var folder = Folder();
-        var every = new Option<TimeSpan>("--every")
-        {
-            HelpName = "TIME", Description = "How often to look, 100ms to 10m.", CustomParser = Plain.ParseTime,
-            DefaultValueFactory = _ => TimeSpan.FromSeconds(10),
-        };
-        every.Validators.Add(result =>
-        {
-            if (result.Errors.Any()) return;
-            var time = result.GetValueOrDefault<TimeSpan>();
-            if (time < TimeSpan.FromMilliseconds(100) || time > TimeSpan.FromMinutes(10))
-                result.AddError("--every must be 100ms to 10m");
-        });
+        var every = Plain.EveryOption(shortest: 100, TimeSpan.FromSeconds(10));
         command.Options.Add(folder);
         command.Options.Add(every);
         var connections = new Connections().AddTo(command);

@@ -23,18 +23,7 @@ internal static class WatchCommand
               courier watch --queue fares --every 5s
               courier watch --json | jq -c '[.at, .queues[].ready]'
             """);
-        var every = new Option<TimeSpan>("--every")
-        {
-            HelpName = "TIME", Description = "How often to look, 500ms to 10m.", CustomParser = Plain.ParseTime,
-            DefaultValueFactory = _ => TimeSpan.FromSeconds(2),
-        };
-        every.Validators.Add(result =>
-        {
-            if (result.Errors.Any()) return;
-            var time = result.GetValueOrDefault<TimeSpan>();
-            if (time < TimeSpan.FromMilliseconds(500) || time > TimeSpan.FromMinutes(10))
-                result.AddError("--every must be 500ms to 10m");
-        });
+        var every = Plain.EveryOption(shortest: 500, TimeSpan.FromSeconds(2));
         var queues = StatusCommand.QueuesOption();
         var json = Plain.JsonOption();
         foreach (var option in new Option[] { every, queues, json }) command.Options.Add(option);

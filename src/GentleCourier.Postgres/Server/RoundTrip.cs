@@ -94,6 +94,8 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(TimeSpan?[] values) => Array(values, NpgsqlDbType.Interval);
 
+    public static NpgsqlParameter Of(DateTime?[] values) => Array(values, NpgsqlDbType.TimestampTz);
+
     public static NpgsqlParameter Of(ReadOnlyMemory<byte>[] values) => Array(values, NpgsqlDbType.Bytea);
 
     private static NpgsqlParameter<T[]> Array<T>(T[] values, NpgsqlDbType element) =>

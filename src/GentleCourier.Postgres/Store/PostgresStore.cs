@@ -18,7 +18,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     private readonly IsolationLevel isolation;
     private readonly bool isTwoPhase;
     private readonly Listener listener;
-    private readonly Signal added = new();
+    private readonly Signal added = new(), dueChanged = new();
     private readonly Announcer announcer;
     private readonly Clearing clearing;
     private readonly Chores leases;
@@ -38,17 +38,27 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         this.clock = clock;
         isolation = address.Isolation;
         isTwoPhase = address.IsTwoPhase;
-        listener = new Listener(server, server.Channel("outbox"), _ => added.Raise(), added.Raise, logger);
+        listener = new Listener(server, server.Channel("outbox"), Heard, Connected, logger);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox", logger);
         leases = new Chores(server, "courier.store_chore");
         chores = new StoreChores(server, sql);
+        var later = new PostgresLater(this, dueChanged, clock);
+        (Later, Schedules) = (later, new PostgresSchedules(this, later));
         position = new Position(0, clock);
     }
 
     public string DisplayName => server.DisplayName;
 
+    public ILaterPort Later { get; }
+
+    public ISchedulePort Schedules { get; }
+
     internal PostgresServer Server => server;
+
+    /// <summary>Whether the service's transactions may be prepared for a two-phase commit: they cannot tell then.
+    /// </summary>
+    internal bool IsTwoPhase => isTwoPhase;
 
     /// <summary>So many events have left the outbox.</summary>
     internal void EventsGone(int count) => clearing.Gone(count);
@@ -83,14 +93,10 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         adopted.TryAdd(service.ConnectionString, true);
     }
 
-    public async Task AddAsync(
-        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
-    {
-        var connection = await AdoptedAsync(transaction, cancellationToken).ConfigureAwait(false);
-        await RunAsync(connection, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken)
-            .ConfigureAwait(false);
-        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
-    }
+    public Task AddAsync(
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        RunInServiceAsync(
+            transaction, AddTo(new RoundTrip(), events), "add an event to the outbox of", cancellationToken);
 
     public async Task AddAndCommitAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
@@ -389,13 +395,13 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     {
         var figures = new OutboxFigures(0, 0, 0, null, null, null);
         await ReadAsync(sql.Figures, Read, cancellationToken, server.Now, Parameter.Of(OutboxCount.Fresh + 1),
-            Parameter.Of(OutboxCount.Kept + 1)).ConfigureAwait(false);
+            Parameter.Of(OutboxCount.Kept + 1), Parameter.Of(OutboxCount.Later)).ConfigureAwait(false);
         await ReadAsync(sql.Leftovers, ReadLeftovers, cancellationToken).ConfigureAwait(false);
         return figures;
 
         void Read(NpgsqlDataReader row) => figures = OutboxCount.Figures(
             row.GetInt64(0), row.IsDBNull(1) ? null : row.GetInt64(1), row.GetInt64(2), row.GetInt64(3), row.Age(4),
-            row.Text(5), row.Text(6));
+            row.Text(5), row.Text(6)) with { Later = row.GetInt64(7), NextDueIn = row.Span(8) };
 
         void ReadLeftovers(NpgsqlDataReader row) => figures = figures with
         {
@@ -504,6 +510,43 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         await announcer.DisposeAsync().ConfigureAwait(false);
         await listener.DisposeAsync().ConfigureAwait(false);
         await server.DisposeAsync().ConfigureAwait(false);
+    }
+
+    /// <summary>Waits for news on the store's channel.</summary>
+    internal async Task WaitForNewsAsync(Task news, TimeSpan limit, CancellationToken cancellationToken)
+    {
+        listener.Start();
+        try
+        {
+            await news.WaitAsync(limit, clock, cancellationToken).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            // The limit is over: that is what it is for.
+        }
+    }
+
+    /// <summary>Runs statements in the caller's transaction.</summary>
+    internal async Task RunInServiceAsync(
+        DbTransaction transaction, RoundTrip trip, string tried, CancellationToken cancellationToken)
+    {
+        var connection = await AdoptedAsync(transaction, cancellationToken).ConfigureAwait(false);
+        await RunOnAsync(connection, trip, tried, cancellationToken).ConfigureAwait(false);
+        FaultPoint.Pass(FaultPoint.AddedNotCommitted);
+    }
+
+    /// <summary>The same on a connection of the service's.</summary>
+    internal Task RunOnAsync(
+        NpgsqlConnection connection, RoundTrip trip, string tried, CancellationToken cancellationToken) =>
+        RunAsync(connection, trip, tried, cancellationToken);
+
+    private void Heard(string news) => (news == LaterStatements.News ? dueChanged : added).Raise();
+
+    /// <summary>What was told meanwhile was missed.</summary>
+    private void Connected()
+    {
+        added.Raise();
+        dueChanged.Raise();
     }
 
     private RoundTrip AddTo(RoundTrip trip, IReadOnlyList<EncodedEvent> events)

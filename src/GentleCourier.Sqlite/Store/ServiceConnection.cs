@@ -14,7 +14,7 @@ internal sealed class ServiceConnection : IDisposable
     private readonly SqliteConnection connection;
     private readonly SqliteFile file;
     private readonly FileIdentity? opened;
-    private Statement? addToOutbox, addToInbox, takeFromInbox;
+    private Statement? addToOutbox, addToLater, addToInbox, takeFromInbox;
 
     /// <exception cref="CourierException">It goes to another file than the store's.</exception>
     public ServiceConnection(SqliteConnection connection, SqliteFile file)
@@ -49,6 +49,20 @@ internal sealed class ServiceConnection : IDisposable
             .Bind(5, @event.Json.Span).Run();
     }
 
+    /// <summary>The connection itself.</summary>
+    public SqliteConnection Connection => connection;
+
+    /// <exception cref="CourierException">Another file is at its place by now.</exception>
+    public void AddToLater(EncodedEvent @event, long now, long due)
+    {
+        if (file.Identity != opened) throw file.Replaced();
+        addToLater ??= new Statement(connection, """
+            INSERT INTO courier_later (event_id, type, partition_key, added, due, event) VALUES (?, ?, ?, ?, ?, ?)
+            """);
+        addToLater.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, due)
+            .Bind(6, @event.Json.Span).Run();
+    }
+
     /// <returns>False where one is there already.</returns>
     public bool AddToInbox(string queue, IReadOnlyList<EventKey> events, long now)
     {
@@ -69,8 +83,9 @@ internal sealed class ServiceConnection : IDisposable
     public void Dispose()
     {
         addToOutbox?.Dispose();
+        addToLater?.Dispose();
         addToInbox?.Dispose();
         takeFromInbox?.Dispose();
-        addToOutbox = addToInbox = takeFromInbox = null;
+        addToOutbox = addToLater = addToInbox = takeFromInbox = null;
     }
 }

@@ -20,7 +20,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     private readonly TimeProvider clock;
     private readonly FileClock time;
     private readonly CommitWatch watch;
-    private readonly Signal committed = new();
+    private readonly Signal committed = new(), dueChanged = new();
+    private readonly SqliteLater later;
     private readonly Turns turns;
     private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
     private readonly Lock looking = new();
@@ -37,6 +38,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             SELECT max(t) FROM (SELECT until AS t FROM courier_relay UNION ALL SELECT max(done) FROM courier_store_chore
                 UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
             """, clock);
+        later = new SqliteLater(this, dueChanged);
+        Schedules = new SqliteSchedules(this);
         watch = new CommitWatch(file, LookAround, logger);
         turns = new Turns(file);
     }
@@ -47,7 +50,12 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     public string OutboxTable => "courier_outbox";
 
-    private long Now => time.Now;
+    public ILaterPort Later => later;
+
+    public ISchedulePort Schedules { get; }
+
+    /// <summary>The time of the file, in Unix milliseconds.</summary>
+    internal long Now => time.Now;
 
     public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Task.Run(
         () =>
@@ -84,7 +92,19 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     public Task AddAsync(
-        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+        DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        InServiceAsync(
+            transaction, "add an event to the outbox of",
+            (service, now) =>
+            {
+                foreach (var @event in events) service.AddToOutbox(@event, now);
+                return events.Count;
+            },
+            cancellationToken);
+
+    /// <summary>Does something in the caller's transaction.</summary>
+    internal Task<T> InServiceAsync<T>(DbTransaction transaction, string tried, Func<ServiceConnection, long, T> act,
+        CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
         cancellationToken.ThrowIfCancellationRequested();
@@ -93,13 +113,13 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         var service = On(transaction);
         try
         {
-            foreach (var @event in events) service.AddToOutbox(@event, Now);
+            var result = act(service, Now);
             FaultPoint.Pass(FaultPoint.AddedNotCommitted);
-            return Task.CompletedTask;
+            return Task.FromResult(result);
         }
         catch (SqliteException e)
         {
-            throw file.Problem(e, "add an event to the outbox of");
+            throw file.Problem(e, tried);
         }
     }
 
@@ -143,13 +163,18 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         // Whoever commits has changed the file, and that is what the relay watches.
     }
 
-    public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
+    public Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken) =>
+        WaitForCommitAsync(committed, static s => s.HasFresh, limit, cancellationToken);
+
+    /// <summary>Waits for what looking around after a commit may tell; not where it is there already.</summary>
+    internal async Task WaitForCommitAsync(
+        Signal told, Func<StoreStatements, bool> isThere, TimeSpan limit, CancellationToken cancellationToken)
     {
-        var next = committed.Next;
+        var next = told.Next;
         watch.Enter();
         try
         {
-            if (await TakeTurnAsync(s => s.HasFresh, cancellationToken).ConfigureAwait(false)) return;
+            if (await TakeTurnAsync(isThere, cancellationToken).ConfigureAwait(false)) return;
             await next.WaitAsync(limit, clock, cancellationToken).ConfigureAwait(false);
         }
         catch (TimeoutException)
@@ -298,7 +323,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         file.ClosePool();
     }
 
-    private async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
+    internal async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
         time.Load();
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
@@ -350,15 +375,18 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     /// <summary>
-    /// After another connection's commit, and at every tick: wakes the relay if there is something for it.
+    /// After another connection's commit, and at every tick: wakes the relay and its timekeeper if there is something for them.
     /// </summary>
     private void LookAround(SqliteConnection connection)
     {
-        using var fresh = new Statement(connection, "SELECT 1 FROM courier_outbox LIMIT 1");
-        if (fresh.Scalar() is not null) committed.Raise();
+        using var look = new Statement(
+            connection, $"SELECT (SELECT 1 FROM courier_outbox LIMIT 1), {SqliteLater.Next}");
+        look.Step();
+        if (look.NullableInt64(0) is not null) committed.Raise();
+        later.LookAround(look, 1);
     }
 
-    private Task<T> ReadAsync<T>(Func<SqliteConnection, T> read, CancellationToken cancellationToken) => Task.Run(
+    internal Task<T> ReadAsync<T>(Func<SqliteConnection, T> read, CancellationToken cancellationToken) => Task.Run(
         () =>
         {
             try

@@ -15,15 +15,23 @@ internal static class StoreReports
                    (SELECT count(*) FROM (SELECT due FROM courier_outbox_held ORDER BY seq LIMIT ?3) WHERE due IS NULL),
                    (SELECT added FROM courier_outbox ORDER BY seq LIMIT 1),
                    (SELECT added FROM courier_outbox_held WHERE due IS NOT NULL ORDER BY seq LIMIT 1),
-                   iif(until >= ?1, relay, NULL), error
+                   iif(until >= ?1, relay, NULL), error,
+                   (SELECT count(*) FROM (SELECT 1 FROM courier_later LIMIT ?4)),
+                   (SELECT min(due) FROM (
+                       SELECT min(due) AS due FROM courier_later UNION ALL SELECT min(due) FROM courier_schedule))
             FROM courier_relay
             """);
-        statement.Bind(1, now).Bind(2, OutboxCount.Fresh + 1).Bind(3, OutboxCount.Kept + 1).Step();
+        statement.Bind(1, now).Bind(2, OutboxCount.Fresh + 1).Bind(3, OutboxCount.Kept + 1).Bind(4, OutboxCount.Later)
+            .Step();
         var oldest = new[] { statement.NullableInt64(4), statement.NullableInt64(5) }.Min();
         var age = oldest is { } added ? TimeSpan.FromMilliseconds(Math.Max(0, now - added)) : (TimeSpan?)null;
         var figures = OutboxCount.Figures(
             statement.Int64(0), statement.NullableInt64(1), statement.Int64(2), statement.Int64(3), age,
-            statement.Text(6), statement.Text(7));
+            statement.Text(6), statement.Text(7)) with
+        {
+            Later = statement.Int64(8),
+            NextDueIn = statement.NullableInt64(9) is { } due ? TimeSpan.FromMilliseconds(due - now) : null,
+        };
         statement.Reset();
         return figures;
     }

@@ -18,6 +18,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement isInInbox, countCopy, forget, forgetting;
     private readonly Statement reached;
     private readonly Statement isHeld, dueNow, keyDueNow, addAnew;
+    private readonly Statement moveDue, deleteDue;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -103,6 +104,14 @@ internal sealed class StoreStatements : IDisposable
         keyDueNow = Prepare("UPDATE courier_held_key SET due = ? WHERE partition_key = ?");
         addAnew = Prepare(
             "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
+        moveDue = Prepare("""
+            INSERT INTO courier_outbox (event_id, type, partition_key, added, event)
+            SELECT event_id, type, partition_key, due, event FROM courier_later WHERE due <= ? ORDER BY due, seq LIMIT ?
+            """);
+        deleteDue = Prepare("""
+            DELETE FROM courier_later WHERE seq IN (
+                SELECT seq FROM courier_later WHERE due <= ? ORDER BY due, seq LIMIT ?)
+            """);
         Chores = new Chores(connection, "courier_store_chore");
     }
 
@@ -256,10 +265,9 @@ internal sealed class StoreStatements : IDisposable
             were[i] = back.IsAnew ? forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1
                 : isHeld.Bind(1, held.Row).Bind(2, held.Id).Scalar() is not null;
             if (!were[i]) continue;
-            if (back is { IsAnew: true, Anew: var anew })
+            if (back.IsAnew)
             {
-                addAnew.Bind(1, anew.Id).Bind(2, anew.Type).Bind(3, anew.PartitionKey).Bind(4, now)
-                    .Bind(5, anew.Json.Span).Run();
+                AddAnew(back.Anew, now);
             }
             else if (held.PartitionKey is { } key)
             {
@@ -298,6 +306,23 @@ internal sealed class StoreStatements : IDisposable
         Chores.Dispose();
         Connection.Dispose();
     }
+
+    /// <summary>
+    /// Moves what is due into the outbox, where the term is not over. It counts as added when it was due.
+    /// </summary>
+    public int MoveDue(long term, long now, int limit) => InTransaction(() =>
+    {
+        if (isTerm.Bind(1, term).Scalar() is null) return 0;
+        moveDue.Bind(1, now).Bind(2, limit).Run();
+        return deleteDue.Bind(1, now).Bind(2, limit).Run();
+    });
+
+    /// <summary>Adds an event to the outbox.</summary>
+    public void AddAnew(EncodedEvent @event, long now) =>
+        addAnew.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now)
+            .Bind(5, @event.Json.Span).Run();
+
+    public T InTransaction<T>(Func<SqliteConnection, T> write) => InTransaction(() => write(Connection));
 
     private T InTransaction<T>(Func<T> write)
     {

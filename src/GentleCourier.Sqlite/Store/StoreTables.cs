@@ -40,6 +40,44 @@ internal static class StoreTables
             flows         INTEGER NOT NULL
         ) WITHOUT ROWID;
 
+        -- Events that wait until they are due, and move into the outbox then.
+        CREATE TABLE courier_later (
+            seq           INTEGER PRIMARY KEY,
+            event_id      TEXT NOT NULL,
+            type          TEXT NOT NULL,
+            partition_key TEXT,
+            added         INTEGER NOT NULL,
+            due           INTEGER NOT NULL,
+            event         BLOB NOT NULL
+        );
+        CREATE INDEX courier_later_due ON courier_later (due);
+        CREATE INDEX courier_later_id ON courier_later (event_id);
+        CREATE INDEX courier_later_key ON courier_later (partition_key) WHERE partition_key IS NOT NULL;
+
+        -- Schedules of recurring events. The version grows with every change of one.
+        CREATE TABLE courier_schedule (
+            name          TEXT PRIMARY KEY,
+            version       INTEGER NOT NULL,
+            type          TEXT NOT NULL,
+            template      BLOB NOT NULL,                  -- an event, but for id and time
+            rule          TEXT NOT NULL,                  -- when it fires, as JSON
+            declared_rule TEXT NOT NULL,                  -- the same as it was last declared
+            declaration   TEXT NOT NULL,                  -- what identifies all that was last declared
+            next          INTEGER,                        -- the time of the next firing
+            due           INTEGER,                        -- when it leaves
+            fired         INTEGER,
+            paused        INTEGER,
+            changed       INTEGER
+        ) WITHOUT ROWID;
+
+        -- Which declarations of a schedule processes have made, and when one that makes it was last there.
+        CREATE TABLE courier_declaration (
+            name        TEXT NOT NULL,
+            declaration TEXT NOT NULL,
+            seen        INTEGER NOT NULL,
+            PRIMARY KEY (name, declaration)
+        ) WITHOUT ROWID;
+
         -- The relay that leads, and how it does. The term grows with every change of the leader.
         CREATE TABLE courier_relay (
             id    INTEGER PRIMARY KEY CHECK (id = 1),

@@ -15,19 +15,23 @@ public static class Budget
     public const int Bytes = 16 * 1024 * 1024;
 
     /// <summary>Parts a list so that each part keeps to <see cref="Bytes"/>, or is one event.</summary>
-    internal static IEnumerable<IReadOnlyList<EncodedEvent>> Part(IReadOnlyList<EncodedEvent> events)
+    internal static IEnumerable<IReadOnlyList<EncodedEvent>> Part(IReadOnlyList<EncodedEvent> events) =>
+        Part(events, static e => e.Json.Length);
+
+    /// <summary>The same of anything that has a size.</summary>
+    internal static IEnumerable<List<T>> Part<T>(IReadOnlyList<T> events, Func<T, int> size)
     {
-        var part = new List<EncodedEvent>();
+        var part = new List<T>();
         long bytes = 0;
         foreach (var @event in events)
         {
-            if (part.Count > 0 && bytes + @event.Json.Length > Bytes)
+            if (part.Count > 0 && bytes + size(@event) > Bytes)
             {
                 yield return part;
                 (part, bytes) = ([], 0);
             }
             part.Add(@event);
-            bytes += @event.Json.Length;
+            bytes += size(@event);
         }
         if (part.Count > 0) yield return part;
     }

@@ -5,4 +5,11 @@ namespace GentleCourier.Engines;
 /// <see cref="CourierException"/> where the database cannot be reached or used.
 /// </summary>
 public interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports, IHeldEvents,
-    IHousekeeping;
+    IHousekeeping
+{
+    /// <summary>Events that wait until they are due.</summary>
+    ILaterPort Later { get; }
+
+    /// <summary>The schedules of recurring events.</summary>
+    ISchedulePort Schedules { get; }
+}

@@ -12,6 +12,9 @@ internal static class OutboxCount
     /// <summary>So many held and refused events are counted; there may be more.</summary>
     public const int Kept = 100_000;
 
+    /// <summary>So many events for later are counted, and one more.</summary>
+    public static long Later => OutboxFigures.MostLater + 1;
+
     /// <param name="fresh">Fresh events, counted to one beyond the limit.</param>
     /// <param name="span">How many numbers there are from the first fresh one to the last; null where there is none.
     /// </param>

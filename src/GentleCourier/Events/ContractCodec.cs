@@ -60,28 +60,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     public EncodedEvent Encode<TContract>(TContract contract, EventDraft draft) where TContract : notnull
     {
         var type = WireTypeOf(typeof(TContract));
-        var id = draft.Id ?? Guid.CreateVersion7(clock.GetUtcNow()).ToString();
-        CheckText(type, "id", draft.Id, TextRule.LongestKey);
-        CheckText(type, "subject", draft.Subject, TextRule.LongestText);
-        CheckText(type, "partition key", draft.PartitionKey, TextRule.LongestKey);
-
+        var attributes = AttributesOf(type, draft);
         var typeInfo = TypeInfo<TContract>(type);
-        var activity = Activity.Current;
-        var attributes = new Event
-        {
-            Id = id,
-            Source = source ?? throw new ContractException(
-                type, null, "this process has no Courier:Source to publish in the name of"),
-            Type = type,
-            Time = draft.Time ?? clock.GetUtcNow(),
-            Subject = draft.Subject,
-            PartitionKey = draft.PartitionKey,
-            TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
-            // It came from elsewhere, and is nobody's business here.
-            TraceState = activity?.TraceStateString is { } state
-                && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,
-        };
-
         byte[] encoded;
         try
         {
@@ -96,15 +76,56 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         }
         CheckWritten(contract, typeInfo, type, encoded);
         if (encoded.Length > maxEventBytes)
-        {
-            throw new ContractException(
-                type, FieldFinder.Largest(contract, typeInfo),
-                $"the event has {encoded.Length:N0} bytes, more than the limit of {maxEventBytes:N0} (setting "
-                + "MaxEventBytes); "
-                + "put large content elsewhere and publish a reference to it. The field named is the largest one");
-        }
-        return new EncodedEvent(id, type, draft.PartitionKey, encoded);
+            throw TooLarge(type, FieldFinder.Largest(contract, typeInfo), encoded, ". The field named is the largest one");
+        return new EncodedEvent(attributes.Id, type, draft.PartitionKey, encoded);
     }
+
+    /// <summary>The same of data that is JSON already, and that no class stands for.</summary>
+    public EncodedEvent Encode(string type, ReadOnlyMemory<byte> json, EventDraft draft)
+    {
+        if (!Names.IsWireType(type))
+            throw new ContractException(type, null, "its wire type is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+        var attributes = AttributesOf(type, draft);
+        byte[] encoded;
+        try
+        {
+            encoded = EventJson.Write(attributes, json, static (writer, data) => writer.WriteRawValue(data.Span));
+        }
+        catch (Exception e) when (e is JsonException or ArgumentException)
+        {
+            throw new ContractException(type, null, $"its data is not JSON: {e.Message}", e);
+        }
+        CheckReadable(type, encoded);
+        if (encoded.Length > maxEventBytes) throw TooLarge(type, null, encoded, "");
+        return new EncodedEvent(attributes.Id, type, draft.PartitionKey, encoded);
+    }
+
+    private Event AttributesOf(string type, EventDraft draft)
+    {
+        CheckText(type, "id", draft.Id, TextRule.LongestKey);
+        CheckText(type, "subject", draft.Subject, TextRule.LongestText);
+        CheckText(type, "partition key", draft.PartitionKey, TextRule.LongestKey);
+        var (now, activity) = (clock.GetUtcNow(), Activity.Current);
+        return new Event
+        {
+            Id = draft.Id ?? Guid.CreateVersion7(now).ToString(),
+            Source = source ?? throw new ContractException(
+                type, null, "this process has no Courier:Source to publish in the name of"),
+            Type = type,
+            Time = draft.Time ?? draft.Due?.From(now) ?? now,
+            Subject = draft.Subject,
+            PartitionKey = draft.PartitionKey,
+            TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
+            // It came from elsewhere, and is nobody's business here.
+            TraceState = activity?.TraceStateString is { } state
+                && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,
+        };
+    }
+
+    private ContractException TooLarge(string type, string? field, byte[] encoded, string more) => new(
+        type, field,
+        $"the event has {encoded.Length:N0} bytes, more than the limit of {maxEventBytes:N0} (setting MaxEventBytes); "
+        + $"put large content elsewhere and publish a reference to it{more}");
 
     private static void CheckText(string contract, string what, string? text, int longest)
     {
@@ -123,6 +144,11 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
             if (FieldFinder.FirstUnserialisable(contract, strictly) is { Field: { } field, Cause: { } cause })
                 throw new ContractException(type, field, $"cannot be written as JSON: {cause.Message}", cause);
         }
+        CheckReadable(type, encoded);
+    }
+
+    private static void CheckReadable(string type, byte[] encoded)
+    {
         try
         {
             EventJson.Read(encoded);

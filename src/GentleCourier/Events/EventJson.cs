@@ -56,6 +56,37 @@ internal static class EventJson
         writer.WritePropertyName("data"u8);
     }
 
+    /// <summary>
+    /// An event with other values of its id and its time. Everything else stays as it is, byte for byte: also what the
+    /// library does not know.
+    /// </summary>
+    public static byte[] With(ReadOnlySpan<byte> json, string? id, DateTimeOffset time)
+    {
+        var reader = new Utf8JsonReader(json, new JsonReaderOptions { MaxDepth = JsonRule.Deepest });
+        var (changed, copied, hasTime) = (new ArrayBufferWriter<byte>(json.Length + 64), 0, false);
+        reader.Read();
+        var start = (int)reader.BytesConsumed;
+        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName)
+        {
+            var (isId, isTime) = (reader.ValueTextEquals("id"u8), reader.ValueTextEquals("time"u8));
+            hasTime |= isTime;
+            reader.Read();
+            var begin = (int)reader.TokenStartIndex;
+            reader.Skip();
+            if (!isTime && !(isId && id is not null)) continue;
+            changed.Write(json[copied..begin]);
+            changed.Write(isTime ? Quoted(time) : JsonSerializer.SerializeToUtf8Bytes(id, PlainJson.Default.String));
+            copied = (int)reader.BytesConsumed;
+        }
+        changed.Write(json[copied..]);
+        if (hasTime) return changed.WrittenSpan.ToArray();
+        return [.. changed.WrittenSpan[..start], .. "\"time\":"u8, .. Quoted(time), .. ","u8,
+            .. changed.WrittenSpan[start..]];
+
+        static byte[] Quoted(DateTimeOffset time) =>
+            JsonSerializer.SerializeToUtf8Bytes(time, PlainJson.Default.DateTimeOffset);
+    }
+
     public static Event Read(ReadOnlyMemory<byte> json)
     {
         // The reader does not look whether texts are sound.

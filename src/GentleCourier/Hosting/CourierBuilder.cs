@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier;
@@ -22,6 +23,8 @@ public sealed class CourierBuilder
 
     /// <summary>For how long the store keeps things; settings <c>Courier:Retention:…</c> go before it.</summary>
     public RetentionOptions Retention { get; } = new();
+
+    internal Dictionary<string, DeclaredSchedule> Schedules { get; } = new(StringComparer.Ordinal);
 
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
 
@@ -70,6 +73,41 @@ public sealed class CourierBuilder
             $"queue '{queue}' has no receiver: call Handle<TContract, TReceiver>()", nameof(bind));
         if (!bindings.TryAdd(queue, binding))
             throw new ArgumentException($"queue '{queue}' is bound twice in this process", nameof(queue));
+        return this;
+    }
+
+    /// <summary>
+    /// Declares a recurring event. The store keeps the schedule, and the relay that leads fires it: exactly once for each
+    /// time, however many processes declare it. The event's id is the schedule's name and the firing's time, which is its
+    /// CloudEvents <c>time</c> too. By <c>courier schedules</c> it can be paused and changed without a deployment.
+    /// </summary>
+    /// <param name="name">Its name, by the rule for queues.</param>
+    /// <param name="contract">The data of its events.</param>
+    /// <param name="configure">Says when it fires; settings <c>Courier:Schedules:{name}:…</c> go before it.</param>
+    /// <exception cref="ArgumentException">The name is not valid, or declared already.</exception>
+    public CourierBuilder Schedule<TContract>(string name, TContract contract, Action<ScheduleOptions> configure)
+        where TContract : notnull => Schedule(name, EventDraft.Of(contract), configure);
+
+    /// <summary>The same of a draft, with a subject and a partition key, or of a type that has no class.</summary>
+    /// <param name="name">Its name, by the rule for queues.</param>
+    /// <param name="draft">What its events have in common; without id, time and due time, which are the firing's.</param>
+    /// <param name="configure">Says when it fires; settings <c>Courier:Schedules:{name}:…</c> go before it.</param>
+    /// <exception cref="ArgumentException">
+    /// The name is not valid, or declared already; or the draft says what is the firing's to say.
+    /// </exception>
+    public CourierBuilder Schedule(string name, EventDraft draft, Action<ScheduleOptions> configure)
+    {
+        ArgumentNullException.ThrowIfNull(draft);
+        ArgumentNullException.ThrowIfNull(configure);
+        if (!Names.IsQueue(name))
+            throw new ArgumentException($"'{name}' is not a schedule's name: {Names.QueueRule}", nameof(name));
+        if (draft is not { Id: null, Time: null, Due: null })
+            throw new ArgumentException(
+                $"the draft of schedule '{name}' has an id, a time or a due time; each firing has its own", nameof(draft));
+        var options = new ScheduleOptions();
+        configure(options);
+        if (!Schedules.TryAdd(name, new DeclaredSchedule(name, options, draft)))
+            throw new ArgumentException($"schedule '{name}' is declared twice in this process", nameof(name));
         return this;
     }
 }

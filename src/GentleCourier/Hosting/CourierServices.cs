@@ -1,9 +1,11 @@
+using System.Text;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Housekeeping;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
+using GentleCourier.Scheduling;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
@@ -59,6 +61,8 @@ public static class CourierServices
             services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
             services.AddSingleton<IOutbox>(
                 sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
+            services.AddSingleton<ILaterEvents>(sp => new LaterEvents(sp.GetRequiredService<IStorePort>().Later));
+            services.AddSingleton<ISchedules>(sp => new ScheduleBook(sp.GetRequiredService<IStorePort>()));
         }
         if (builder.Options.Broker is not null)
         {
@@ -74,6 +78,11 @@ public static class CourierServices
         services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
         // Hosts stop in the opposite order: first of all nothing more is received.
         services.AddHostedService(sp => ActivatorUtilities.CreateInstance<Housekeeper>(sp, builder));
+        if (builder.Schedules.Count > 0)
+        {
+            services.AddHostedService(
+                sp => ActivatorUtilities.CreateInstance<Declarer>(sp, (object)builder.Schedules.Values.ToArray()));
+        }
         if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled)
             services.AddHostedService<Relay>();
         if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
@@ -91,7 +100,7 @@ public static class CourierServices
         options.Broker = settings.Text(nameof(options.Broker), options.Broker);
         options.CreateMissing = settings.Flag(nameof(options.CreateMissing), options.CreateMissing);
         options.MaxEventBytes = settings.Number(nameof(options.MaxEventBytes), options.MaxEventBytes);
-        settings.Ignore("Relay", "Receivers", "Retention").RefuseOthers();
+        settings.Ignore("Relay", "Receivers", "Retention", "Schedules").RefuseOthers();
 
         var relay = builder.Relay;
         settings = new Settings(section.GetSection("Relay"));
@@ -108,6 +117,8 @@ public static class CourierServices
         retention.Refused = settings.OptionalTime(nameof(retention.Refused), retention.Refused);
         settings.RefuseOthers();
 
+        ReadSchedules(section.GetSection("Schedules"), builder);
+
         settings = new Settings(section.GetSection("Receivers"));
         settings.Ignore([.. builder.Bindings.Select(b => b.Queue)]).RefuseOthers();
         foreach (var binding in builder.Bindings)
@@ -119,7 +130,7 @@ public static class CourierServices
             limits.BatchSize = settings.Number(nameof(limits.BatchSize), limits.BatchSize);
             limits.BatchWait = settings.Time(nameof(limits.BatchWait), limits.BatchWait);
             limits.TimeLimit = settings.OptionalTime(nameof(limits.TimeLimit), limits.TimeLimit);
-            limits.Settling = settings.Settling(nameof(limits.Settling), limits.Settling);
+            limits.Settling = settings.OneOf(nameof(limits.Settling), limits.Settling);
             limits.MaxAttempts = settings.Number(nameof(limits.MaxAttempts), limits.MaxAttempts);
             limits.RetriesAtOnce = settings.Number(nameof(limits.RetriesAtOnce), limits.RetriesAtOnce);
             limits.MaxAge = settings.OptionalTime(nameof(limits.MaxAge), limits.MaxAge);
@@ -137,12 +148,46 @@ public static class CourierServices
         }
     }
 
+    /// <summary>What code has declared may be set otherwise; one with a type and data is declared by settings alone.
+    /// </summary>
+    private static void ReadSchedules(IConfigurationSection section, CourierBuilder builder)
+    {
+        foreach (var child in section.GetChildren())
+        {
+            var settings = new Settings(child);
+            if (!builder.Schedules.ContainsKey(child.Key))
+            {
+                var (type, data) = (settings.Text("Type", null), settings.Text("Data", null));
+                if (type is null || data is null)
+                    throw new OptionsValidationException(child.Path, typeof(ScheduleOptions), [
+                        $"{child.Path} is no schedule of this process ({Known(builder)}); one that settings alone declare "
+                        + "has a Type, and its Data as a text of JSON"]);
+                var draft = EventDraft.OfJson(type, Encoding.UTF8.GetBytes(data), settings.Text("Subject", null),
+                    settings.Text("PartitionKey", null));
+                builder.Schedule(child.Key, draft, static _ => { });
+            }
+            var options = builder.Schedules[child.Key].Options;
+            options.Cron = settings.OptionalText(nameof(options.Cron), options.Cron);
+            options.TimeZone = settings.Text(nameof(options.TimeZone), options.TimeZone)!;
+            options.Every = settings.OptionalTime(nameof(options.Every), options.Every);
+            options.Missed = settings.OneOf(nameof(options.Missed), options.Missed);
+            options.MostMissed = settings.Number(nameof(options.MostMissed), options.MostMissed);
+            options.Jitter = settings.Time(nameof(options.Jitter), options.Jitter);
+            settings.RefuseOthers();
+        }
+    }
+
+    private static string Known(CourierBuilder builder) => builder.Schedules.Count == 0 ? "there is none"
+        : $"there is {string.Join(", ", builder.Schedules.Keys)}";
+
     /// <summary>Everything that is wrong with the settings, each with the setting's name.</summary>
     private static List<string> Problems(string path, CourierBuilder builder) =>
     [
         .. builder.Options.Problems().Select(p => $"{path}:{p}"),
         .. builder.Relay.Problems().Select(p => $"{path}:Relay:{p}"),
         .. builder.Bindings.SelectMany(b => b.Options.Problems().Select(p => $"{path}:Receivers:{b.Queue}:{p}")),
+        .. builder.Schedules.Values.SelectMany(
+            s => s.Options.Rule.Problems().Select(p => $"{path}:Schedules:{s.Name}:{p}")),
         .. builder.Retention.Problems(builder.Bindings).Select(p => $"{path}:Retention:{p}"),
         .. Missing(path, builder),
     ];
@@ -159,6 +204,8 @@ public static class CourierServices
                 + "uses?";
         if (builder.Options.Store is null && builder.StorePreparations.Count > 0)
             yield return $"{path}:Store is not set: where are the tables that this process prepares?";
+        if (builder.Options.Store is null && builder.Schedules.Count > 0)
+            yield return $"{path}:Store is not set: where are the schedules kept that this process declares?";
         if (builder.Options.Store is not null && builder.Options.Source is null)
             yield return $"{path}:Source is not set: in whose name does this service publish?";
         if (builder.Options.Store is null)

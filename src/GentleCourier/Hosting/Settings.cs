@@ -14,6 +14,10 @@ internal sealed class Settings(IConfigurationSection section)
 
     public string? Text(string name, string? otherwise) => Value(name) ?? otherwise;
 
+    /// <summary><c>none</c> takes away what the code has set.</summary>
+    public string? OptionalText(string name, string? otherwise) => Text(name, otherwise) is var text && text == "none"
+        ? null : text;
+
     public int Number(string name, int otherwise) => Value(name) is not { } text ? otherwise
         : int.TryParse(text, out var number) ? number
         : throw Unreadable(name, text, "a whole number");
@@ -47,9 +51,9 @@ internal sealed class Settings(IConfigurationSection section)
         : GentleCourier.Prefetch.TryParse(text, out var prefetch) ? prefetch
         : throw Unreadable(name, text, "a whole number, self-tuned or unlimited");
 
-    public Settling Settling(string name, Settling otherwise) => Value(name) is not { } text ? otherwise
-        : Enum.TryParse<Settling>(text, ignoreCase: true, out var settling) && !char.IsAsciiDigit(text[0]) ? settling
-        : throw Unreadable(name, text, "AfterHandling or OnArrival");
+    public T OneOf<T>(string name, T otherwise) where T : struct, Enum => Value(name) is not { } text ? otherwise
+        : Enum.TryParse<T>(text, ignoreCase: true, out var one) && !char.IsAsciiDigit(text[0]) ? one
+        : throw Unreadable(name, text, string.Join(" or ", Enum.GetNames<T>()));
 
     /// <summary>Names that are read elsewhere.</summary>
     public Settings Ignore(params ReadOnlySpan<string> names)

@@ -14,6 +14,9 @@ public interface IOutbox
     /// <param name="subject">What the event is about, for people and filters.</param>
     /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
     /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
+    /// <param name="due">
+    /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
@@ -24,6 +27,7 @@ public interface IOutbox
         string? subject = null,
         string? partitionKey = null,
         string? id = null,
+        Due? due = null,
         CancellationToken cancellationToken = default)
         where TContract : notnull;
 
@@ -46,6 +50,9 @@ public interface IOutbox
     /// <param name="subject">What the event is about, for people and filters.</param>
     /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
     /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
+    /// <param name="due">
+    /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">
@@ -61,6 +68,7 @@ public interface IOutbox
         string? subject = null,
         string? partitionKey = null,
         string? id = null,
+        Due? due = null,
         CancellationToken cancellationToken = default)
         where TContract : notnull;
 

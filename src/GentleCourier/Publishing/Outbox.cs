@@ -4,56 +4,74 @@ using GentleCourier.Events;
 
 namespace GentleCourier.Publishing;
 
-internal sealed class Outbox(IOutboxPort store, ContractCodec codec) : IOutbox
+internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
 {
-    public async Task<string> AddAsync<TContract>(
+    public Task<string> AddAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
         string? subject = null,
         string? partitionKey = null,
         string? id = null,
+        Due? due = null,
         CancellationToken cancellationToken = default)
-        where TContract : notnull
+        where TContract : notnull =>
+        AddAsync(transaction, EventDraft.Of(contract, subject, partitionKey, id, due: due), commits: false,
+            cancellationToken);
+
+    public Task<IReadOnlyList<string>> AddManyAsync(
+        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default) =>
+        AddAsync(transaction, drafts, commits: false, cancellationToken);
+
+    public Task<string> AddAndCommitAsync<TContract>(
+        DbTransaction transaction,
+        TContract contract,
+        string? subject = null,
+        string? partitionKey = null,
+        string? id = null,
+        Due? due = null,
+        CancellationToken cancellationToken = default)
+        where TContract : notnull =>
+        AddAsync(transaction, EventDraft.Of(contract, subject, partitionKey, id, due: due), commits: true,
+            cancellationToken);
+
+    public Task<IReadOnlyList<string>> AddManyAndCommitAsync(
+        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default) =>
+        AddAsync(transaction, drafts, commits: true, cancellationToken);
+
+    private async Task<string> AddAsync(
+        DbTransaction transaction, EventDraft draft, bool commits, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
-        var encoded = EventDraft.Of(contract, subject, partitionKey, id).Encode(codec);
-        await store.AddAsync(transaction, [encoded], cancellationToken).ConfigureAwait(false);
+        var encoded = draft.Encode(codec);
+        if (draft.Due is { } due) await WriteAsync(transaction, [], [new(encoded, due)], commits, cancellationToken)
+            .ConfigureAwait(false);
+        else await WriteAsync(transaction, [encoded], [], commits, cancellationToken).ConfigureAwait(false);
         return encoded.Id;
     }
 
-    public async Task<IReadOnlyList<string>> AddManyAsync(
-        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default)
+    private async Task<IReadOnlyList<string>> AddAsync(
+        DbTransaction transaction, IEnumerable<EventDraft> drafts, bool commits, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
         ArgumentNullException.ThrowIfNull(drafts);
+        var (ids, now, later) = (new List<string>(), new List<EncodedEvent>(), new List<LaterDraft>());
         // All are encoded before the first is written: one that cannot be published leaves nothing behind.
-        var encoded = drafts.Select(draft => draft.Encode(codec)).ToList();
-        if (encoded.Count > 0) await store.AddAsync(transaction, encoded, cancellationToken).ConfigureAwait(false);
-        return encoded.ConvertAll(e => e.Id);
+        foreach (var draft in drafts)
+        {
+            var encoded = draft.Encode(codec);
+            ids.Add(encoded.Id);
+            if (draft.Due is { } due) later.Add(new LaterDraft(encoded, due));
+            else now.Add(encoded);
+        }
+        await WriteAsync(transaction, now, later, commits, cancellationToken).ConfigureAwait(false);
+        return ids;
     }
 
-    public async Task<string> AddAndCommitAsync<TContract>(
-        DbTransaction transaction,
-        TContract contract,
-        string? subject = null,
-        string? partitionKey = null,
-        string? id = null,
-        CancellationToken cancellationToken = default)
-        where TContract : notnull
+    private async Task WriteAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> now,
+        IReadOnlyList<LaterDraft> later, bool commits, CancellationToken cancellationToken)
     {
-        ArgumentNullException.ThrowIfNull(transaction);
-        var encoded = EventDraft.Of(contract, subject, partitionKey, id).Encode(codec);
-        await store.AddAndCommitAsync(transaction, [encoded], cancellationToken).ConfigureAwait(false);
-        return encoded.Id;
-    }
-
-    public async Task<IReadOnlyList<string>> AddManyAndCommitAsync(
-        DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default)
-    {
-        ArgumentNullException.ThrowIfNull(transaction);
-        ArgumentNullException.ThrowIfNull(drafts);
-        var encoded = drafts.Select(draft => draft.Encode(codec)).ToList();
-        await store.AddAndCommitAsync(transaction, encoded, cancellationToken).ConfigureAwait(false);
-        return encoded.ConvertAll(e => e.Id);
+        if (later.Count > 0) await store.Later.AddAsync(transaction, later, cancellationToken).ConfigureAwait(false);
+        if (commits) await store.AddAndCommitAsync(transaction, now, cancellationToken).ConfigureAwait(false);
+        else if (now.Count > 0) await store.AddAsync(transaction, now, cancellationToken).ConfigureAwait(false);
     }
 }

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Hosting;
+using GentleCourier.Scheduling;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Options;
@@ -21,7 +22,8 @@ internal sealed partial class Relay : BackgroundService
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly Lead lead;
-    private readonly Loop keeping, turns;
+    private readonly Timekeeper timekeeper;
+    private readonly Loop keeping, turns, timing;
     // What this relay knows of its term: begun anew with each.
     private long? known;
     private bool hasLookedForDirectWay, hasRecordedError;
@@ -39,6 +41,8 @@ internal sealed partial class Relay : BackgroundService
         this.clock = clock;
         this.logger = new SafeLogger(logger);
         lead = new Lead(store, store.DisplayName, this.options.Lease, clock, this.logger);
+        timekeeper = new Timekeeper(store, lead, clock, this.logger);
+        timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
         keeping = NewLoop($"Lead of the relays of {store.DisplayName}", null);
         turns = NewLoop($"Relay of {store.DisplayName} to {broker.DisplayName}", RecordAsync);
     }
@@ -47,7 +51,9 @@ internal sealed partial class Relay : BackgroundService
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
         var kept = keeping.RunAsync(lead.KeepAsync, stoppingToken);
+        var timed = timing.RunAsync(timekeeper.TakeTurnAsync, stoppingToken);
         await turns.RunAsync(TakeTurnAsync, stoppingToken).ConfigureAwait(false);
+        await timed.ConfigureAwait(false);
         await kept.ConfigureAwait(false);
         await lead.ResignAsync().ConfigureAwait(false);
     }

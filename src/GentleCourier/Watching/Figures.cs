@@ -59,6 +59,18 @@ public sealed record OutboxFigures(
     public Precision Precision { get; init; }
 
     /// <summary>
+    /// Events that wait until they are due, not counted as waiting; they are counted up to <see cref="MostLater"/>.
+    /// </summary>
+    public long Later { get; init; }
+
+    /// <summary>How long until the next of them, or of the schedules, is due; negative where it is late, null where there
+    /// is none.</summary>
+    public TimeSpan? NextDueIn { get; init; }
+
+    /// <summary>Beyond this number <see cref="Later"/> is not counted: 10,000.</summary>
+    public static long MostLater => 10_000;
+
+    /// <summary>
     /// About how many deleted rows lie in the outbox because its server has not cleared them away; null where the
     /// engine cannot know, or leaves none.
     /// </summary>

@@ -7,11 +7,13 @@ internal static class StoreFindings
 {
     // A transaction open for longer keeps more deleted rows than one would like.
     private static readonly TimeSpan LongSnapshot = TimeSpan.FromMinutes(10);
+    // Well beyond the longest rest between two looks.
+    private static readonly TimeSpan LateAfter = TimeSpan.FromSeconds(20);
     // The server clears them away at a few thousand.
     private const int ManyDeadRows = 200_000;
 
     public static IEnumerable<Finding> Of(string store, OutboxFigures outbox) =>
-        [.. Relay(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
+        [.. Relay(store, outbox), .. Late(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
 
     private static IEnumerable<Finding> Relay(string store, OutboxFigures outbox)
     {
@@ -23,6 +25,16 @@ internal static class StoreFindings
             yield return new Finding("outbox-stopped", true,
                 $"the relay of {store} fails: {error}", "mend what it says; the relay goes on by itself",
                 outbox.OldestAge);
+    }
+
+    private static IEnumerable<Finding> Late(string store, OutboxFigures outbox)
+    {
+        if (outbox.NextDueIn < -LateAfter)
+            yield return new Finding("due-late", true,
+                $"what is due in {store} does not leave: the first has been late for {For(-outbox.NextDueIn.Value)}",
+                outbox.Relay is null ? "start a service with this store, and Courier:Relay:Enabled on"
+                    : $"see the log of the relay, {outbox.Relay}, or end the transaction that has it locked",
+                -outbox.NextDueIn.Value);
     }
 
     private static IEnumerable<Finding> Stuck(string store, OutboxFigures outbox)

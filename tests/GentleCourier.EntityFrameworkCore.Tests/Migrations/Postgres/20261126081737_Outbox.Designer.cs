@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261126021419_Outbox")]
+    [Migration("20261126081737_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -24,6 +24,71 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .HasAnnotation("Relational:MaxIdentifierLength", 63);
 
             NpgsqlModelBuilderExtensions.UseIdentityByDefaultColumns(modelBuilder);
+
+            modelBuilder.Entity("GentleCourier.EntityFrameworkCore.LaterOutboxEvent", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<DateTime>("Added")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("added")
+                        .HasColumnOrder(5)
+                        .HasDefaultValueSql("clock_timestamp()");
+
+                    b.Property<DateTime>("DueAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("due")
+                        .HasColumnOrder(6);
+
+                    b.Property<byte[]>("Event")
+                        .IsRequired()
+                        .HasColumnType("bytea")
+                        .HasColumnName("event")
+                        .HasColumnOrder(7);
+
+                    b.Property<string>("EventId")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("event_id")
+                        .HasColumnOrder(2);
+
+                    b.Property<string>("PartitionKey")
+                        .HasColumnType("text")
+                        .HasColumnName("partition_key")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("Type")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("type")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("Id")
+                        .HasName("later_pkey");
+
+                    b.HasIndex("EventId")
+                        .HasDatabaseName("later_id");
+
+                    b.HasIndex("PartitionKey")
+                        .HasDatabaseName("later_key")
+                        .HasFilter("partition_key IS NOT NULL");
+
+                    b.HasIndex("DueAt", "Id")
+                        .HasDatabaseName("later_due");
+
+                    b.ToTable("later", "courier");
+
+                    b
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.02);
+                });
 
             modelBuilder.Entity("GentleCourier.EntityFrameworkCore.OutboxEvent", b =>
                 {
@@ -101,6 +166,29 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.HasIndex("Tap");
 
                     b.ToTable("Boardings");
+                });
+
+            modelBuilder.Entity("courier.declaration", b =>
+                {
+                    b.Property<string>("name")
+                        .HasColumnType("text")
+                        .HasColumnName("name")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("declaration")
+                        .HasColumnType("text")
+                        .HasColumnName("declaration")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime>("seen")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("seen")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("name", "declaration")
+                        .HasName("declaration_pkey");
+
+                    b.ToTable("declaration", "courier");
                 });
 
             modelBuilder.Entity("courier.held_key", b =>
@@ -301,6 +389,79 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                             until = new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc),
                             waits = false
                         });
+                });
+
+            modelBuilder.Entity("courier.schedule", b =>
+                {
+                    b.Property<string>("name")
+                        .HasColumnType("text")
+                        .HasColumnName("name")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime?>("changed")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("changed")
+                        .HasColumnOrder(12);
+
+                    b.Property<string>("declaration")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("declaration")
+                        .HasColumnOrder(7);
+
+                    b.Property<string>("declared_rule")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("declared_rule")
+                        .HasColumnOrder(6);
+
+                    b.Property<DateTime?>("due")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("due")
+                        .HasColumnOrder(9);
+
+                    b.Property<DateTime?>("fired")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("fired")
+                        .HasColumnOrder(10);
+
+                    b.Property<DateTime?>("next")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("next")
+                        .HasColumnOrder(8);
+
+                    b.Property<DateTime?>("paused")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("paused")
+                        .HasColumnOrder(11);
+
+                    b.Property<string>("rule")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("rule")
+                        .HasColumnOrder(5);
+
+                    b.Property<byte[]>("template")
+                        .IsRequired()
+                        .HasColumnType("bytea")
+                        .HasColumnName("template")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("type")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("type")
+                        .HasColumnOrder(3);
+
+                    b.Property<long>("version")
+                        .HasColumnType("bigint")
+                        .HasColumnName("version")
+                        .HasColumnOrder(2);
+
+                    b.HasKey("name")
+                        .HasName("schedule_pkey");
+
+                    b.ToTable("schedule", "courier");
                 });
 
             modelBuilder.Entity("courier.set_aside", b =>

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261126021424_Outbox")]
+    [Migration("20261126081742_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -18,6 +18,62 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
         {
 #pragma warning disable 612, 618
             modelBuilder.HasAnnotation("ProductVersion", "10.0.15");
+
+            modelBuilder.Entity("GentleCourier.EntityFrameworkCore.LaterOutboxEvent", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("seq")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("Added")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("added")
+                        .HasColumnOrder(5);
+
+                    b.Property<long>("DueAt")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("due")
+                        .HasColumnOrder(6);
+
+                    b.Property<byte[]>("Event")
+                        .IsRequired()
+                        .HasColumnType("BLOB")
+                        .HasColumnName("event")
+                        .HasColumnOrder(7);
+
+                    b.Property<string>("EventId")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("event_id")
+                        .HasColumnOrder(2);
+
+                    b.Property<string>("PartitionKey")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("partition_key")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("Type")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("type")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("DueAt")
+                        .HasDatabaseName("courier_later_due");
+
+                    b.HasIndex("EventId")
+                        .HasDatabaseName("courier_later_id");
+
+                    b.HasIndex("PartitionKey")
+                        .HasDatabaseName("courier_later_key")
+                        .HasFilter("partition_key IS NOT NULL");
+
+                    b.ToTable("courier_later", (string)null);
+                });
 
             modelBuilder.Entity("GentleCourier.EntityFrameworkCore.OutboxEvent", b =>
                 {
@@ -79,6 +135,28 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasIndex("Tap");
 
                     b.ToTable("Boardings");
+                });
+
+            modelBuilder.Entity("courier.courier_declaration", b =>
+                {
+                    b.Property<string>("name")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("name")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("declaration")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("declaration")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("seen")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("seen")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("name", "declaration");
+
+                    b.ToTable("courier_declaration", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_held_key", b =>
@@ -256,6 +334,78 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                             term = 0L,
                             until = 0L
                         });
+                });
+
+            modelBuilder.Entity("courier.courier_schedule", b =>
+                {
+                    b.Property<string>("name")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("name")
+                        .HasColumnOrder(1);
+
+                    b.Property<long?>("changed")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("changed")
+                        .HasColumnOrder(12);
+
+                    b.Property<string>("declaration")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("declaration")
+                        .HasColumnOrder(7);
+
+                    b.Property<string>("declared_rule")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("declared_rule")
+                        .HasColumnOrder(6);
+
+                    b.Property<long?>("due")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("due")
+                        .HasColumnOrder(9);
+
+                    b.Property<long?>("fired")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("fired")
+                        .HasColumnOrder(10);
+
+                    b.Property<long?>("next")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("next")
+                        .HasColumnOrder(8);
+
+                    b.Property<long?>("paused")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("paused")
+                        .HasColumnOrder(11);
+
+                    b.Property<string>("rule")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("rule")
+                        .HasColumnOrder(5);
+
+                    b.Property<byte[]>("template")
+                        .IsRequired()
+                        .HasColumnType("BLOB")
+                        .HasColumnName("template")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("type")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("type")
+                        .HasColumnOrder(3);
+
+                    b.Property<long>("version")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("version")
+                        .HasColumnOrder(2);
+
+                    b.HasKey("name");
+
+                    b.ToTable("courier_schedule", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_schema", b =>

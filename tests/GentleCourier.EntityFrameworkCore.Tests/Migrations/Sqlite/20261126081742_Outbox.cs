@@ -25,6 +25,19 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
+                name: "courier_declaration",
+                columns: table => new
+                {
+                    name = table.Column<string>(type: "TEXT", nullable: false),
+                    declaration = table.Column<string>(type: "TEXT", nullable: false),
+                    seen = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_declaration", x => new { x.name, x.declaration });
+                });
+
+            migrationBuilder.CreateTable(
                 name: "courier_held_key",
                 columns: table => new
                 {
@@ -50,6 +63,24 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 constraints: table =>
                 {
                     table.PrimaryKey("PK_courier_inbox", x => new { x.queue, x.source, x.event_id });
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_later",
+                columns: table => new
+                {
+                    seq = table.Column<long>(type: "INTEGER", nullable: false)
+                        .Annotation("Sqlite:Autoincrement", true),
+                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    partition_key = table.Column<string>(type: "TEXT", nullable: true),
+                    added = table.Column<long>(type: "INTEGER", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_later", x => x.seq);
                 });
 
             migrationBuilder.CreateTable(
@@ -105,6 +136,28 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 {
                     table.PrimaryKey("PK_courier_relay", x => x.id);
                     table.CheckConstraint("courier_relay_id", "id = 1");
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_schedule",
+                columns: table => new
+                {
+                    name = table.Column<string>(type: "TEXT", nullable: false),
+                    version = table.Column<long>(type: "INTEGER", nullable: false),
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    template = table.Column<byte[]>(type: "BLOB", nullable: false),
+                    rule = table.Column<string>(type: "TEXT", nullable: false),
+                    declared_rule = table.Column<string>(type: "TEXT", nullable: false),
+                    declaration = table.Column<string>(type: "TEXT", nullable: false),
+                    next = table.Column<long>(type: "INTEGER", nullable: true),
+                    due = table.Column<long>(type: "INTEGER", nullable: true),
+                    fired = table.Column<long>(type: "INTEGER", nullable: true),
+                    paused = table.Column<long>(type: "INTEGER", nullable: true),
+                    changed = table.Column<long>(type: "INTEGER", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_schedule", x => x.name);
                 });
 
             migrationBuilder.CreateTable(
@@ -186,6 +239,22 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
+                name: "courier_later_due",
+                table: "courier_later",
+                column: "due");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_later_id",
+                table: "courier_later",
+                column: "event_id");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_later_key",
+                table: "courier_later",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "courier_outbox_held_behind",
                 table: "courier_outbox_held",
                 columns: new[] { "partition_key", "seq" },
@@ -205,10 +274,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "Boardings");
 
             migrationBuilder.DropTable(
+                name: "courier_declaration");
+
+            migrationBuilder.DropTable(
                 name: "courier_held_key");
 
             migrationBuilder.DropTable(
                 name: "courier_inbox");
+
+            migrationBuilder.DropTable(
+                name: "courier_later");
 
             migrationBuilder.DropTable(
                 name: "courier_outbox");
@@ -218,6 +293,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_relay");
+
+            migrationBuilder.DropTable(
+                name: "courier_schedule");
 
             migrationBuilder.DropTable(
                 name: "courier_schema");

@@ -30,6 +30,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 });
 
             migrationBuilder.CreateTable(
+                name: "declaration",
+                schema: "courier",
+                columns: table => new
+                {
+                    name = table.Column<string>(type: "text", nullable: false),
+                    declaration = table.Column<string>(type: "text", nullable: false),
+                    seen = table.Column<DateTime>(type: "timestamp with time zone", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("declaration_pkey", x => new { x.name, x.declaration });
+                });
+
+            migrationBuilder.CreateTable(
                 name: "held_key",
                 schema: "courier",
                 columns: table => new
@@ -59,6 +73,27 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     table.PrimaryKey("inbox_pkey", x => new { x.queue, x.source, x.event_id });
                 })
                 .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
+
+            migrationBuilder.CreateTable(
+                name: "later",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<long>(type: "bigint", nullable: false)
+                        .Annotation("Npgsql:ValueGenerationStrategy", NpgsqlValueGenerationStrategy.IdentityByDefaultColumn),
+                    event_id = table.Column<string>(type: "text", nullable: false),
+                    type = table.Column<string>(type: "text", nullable: false),
+                    partition_key = table.Column<string>(type: "text", nullable: true),
+                    added = table.Column<DateTime>(type: "timestamp with time zone", nullable: false, defaultValueSql: "clock_timestamp()"),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("later_pkey", x => x.id);
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.02);
 
             migrationBuilder.CreateTable(
                 name: "outbox",
@@ -131,6 +166,29 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .Annotation("Npgsql:StorageParameter:fillfactor", 20);
 
             migrationBuilder.CreateTable(
+                name: "schedule",
+                schema: "courier",
+                columns: table => new
+                {
+                    name = table.Column<string>(type: "text", nullable: false),
+                    version = table.Column<long>(type: "bigint", nullable: false),
+                    type = table.Column<string>(type: "text", nullable: false),
+                    template = table.Column<byte[]>(type: "bytea", nullable: false),
+                    rule = table.Column<string>(type: "text", nullable: false),
+                    declared_rule = table.Column<string>(type: "text", nullable: false),
+                    declaration = table.Column<string>(type: "text", nullable: false),
+                    next = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    fired = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    paused = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    changed = table.Column<DateTime>(type: "timestamp with time zone", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("schedule_pkey", x => x.name);
+                });
+
+            migrationBuilder.CreateTable(
                 name: "set_aside",
                 schema: "courier",
                 columns: table => new
@@ -199,6 +257,25 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
+                name: "later_due",
+                schema: "courier",
+                table: "later",
+                columns: new[] { "due", "id" });
+
+            migrationBuilder.CreateIndex(
+                name: "later_id",
+                schema: "courier",
+                table: "later",
+                column: "event_id");
+
+            migrationBuilder.CreateIndex(
+                name: "later_key",
+                schema: "courier",
+                table: "later",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "outbox_held_behind",
                 schema: "courier",
                 table: "outbox_held",
@@ -220,11 +297,19 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 name: "Boardings");
 
             migrationBuilder.DropTable(
+                name: "declaration",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
                 name: "held_key",
                 schema: "courier");
 
             migrationBuilder.DropTable(
                 name: "inbox",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "later",
                 schema: "courier");
 
             migrationBuilder.DropTable(
@@ -237,6 +322,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "relay",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "schedule",
                 schema: "courier");
 
             migrationBuilder.DropTable(

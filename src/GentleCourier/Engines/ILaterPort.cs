@@ -1,0 +1,74 @@
+using System.Data.Common;
+
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// Events that wait in a table of their own, in nobody's way, until they are due and move into the outbox. All times are
+/// to the millisecond, by the database's clock. Thread-safe.
+/// </summary>
+public interface ILaterPort
+{
+    /// <summary>Writes events, in their order, as part of the caller's transaction.</summary>
+    /// <exception cref="CourierException">The transaction is over, or not one of this store's database.</exception>
+    Task AddAsync(
+        DbTransaction transaction, IReadOnlyList<LaterDraft> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Moves what is due into the outbox, in the order in which it is due, where the term is not over. What another
+    /// transaction has locked is passed by: it may be about to cancel it.
+    /// </summary>
+    /// <param name="term">The term in which the relay leads.</param>
+    /// <param name="limit">How many at the most.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<DueStep> MoveDueAsync(long term, int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Waits until something may be due sooner than was known, or the limit is over. What is due later than
+    /// <see cref="LaterDraft.Soon"/> from now on need not be told.
+    /// </summary>
+    Task WaitAsync(TimeSpan limit, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Tells of events that the caller has written into the table past <see cref="AddAsync"/>: on his connection, so
+    /// that it is told with the commit; where it is closed, everything is committed.
+    /// </summary>
+    Task TellAsync(DbConnection connection, CancellationToken cancellationToken = default);
+
+    /// <summary>The time of the database.</summary>
+    Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>What waits, the next to be due first.</summary>
+    Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
+        DbTransaction? transaction, CancellationToken cancellationToken = default);
+
+    /// <summary>Removes events for good.</summary>
+    /// <returns>How many.</returns>
+    Task<int> CancelAsync(
+        LaterFilter which, DbTransaction? transaction, CancellationToken cancellationToken = default);
+
+    /// <summary>Gives events another time.</summary>
+    /// <param name="events">The events, as they were read, with what they say now.</param>
+    /// <param name="due">When they are due.</param>
+    /// <param name="transaction">The caller's; null: one of its own.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <returns>How many were still there.</returns>
+    Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, Due due, DbTransaction? transaction,
+        CancellationToken cancellationToken = default);
+}
+
+/// <summary>An event to be published later.</summary>
+/// <param name="Event">The event.</param>
+/// <param name="Due">When.</param>
+public readonly record struct LaterDraft(EncodedEvent Event, Due Due)
+{
+    /// <summary>
+    /// What is added, or moved, to be due within this time is told at once to whoever moves what is due.
+    /// </summary>
+    public static readonly TimeSpan Soon = TimeSpan.FromSeconds(10);
+}
+
+/// <summary>What was due.</summary>
+/// <param name="Moved">How many events have moved.</param>
+/// <param name="NextIn">How long until there may be more to move; null: nothing waits.</param>
+/// <param name="ScheduleIn">How long until a schedule is due; null: none will be.</param>
+public readonly record struct DueStep(int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn);

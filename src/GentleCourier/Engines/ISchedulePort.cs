@@ -1,0 +1,85 @@
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// Keeps the schedules of recurring events. What they mean, and what becomes of them, is decided elsewhere: a row is
+/// read, and written again where nobody has changed it meanwhile. Thread-safe.
+/// </summary>
+public interface ISchedulePort
+{
+    /// <summary>Reads schedules, by name.</summary>
+    /// <param name="dueOnly">Only those that are due.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Writes a schedule, and the events of its firing into the outbox, in one transaction, where it still has the
+    /// version that it was read in; it has the next one then.
+    /// </summary>
+    /// <param name="row">The schedule; version 0 where it is new.</param>
+    /// <param name="events">Events that leave with it; may be none.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <returns>False: somebody else was first, and nothing was written.</returns>
+    Task<bool> SaveAsync(
+        ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
+
+    /// <summary>Removes a schedule, where it still has this version.</summary>
+    Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken = default);
+
+    /// <summary>Which declarations have been seen, of all schedules.</summary>
+    Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// A process that declares these is there. Declarations that nobody has made for 30 days are forgotten.
+    /// </summary>
+    /// <param name="declarations">The schedules' names, and what identifies what is declared of them.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task MarkAsync(
+        IReadOnlyList<(string Name, string Declaration)> declarations, CancellationToken cancellationToken = default);
+}
+
+/// <summary>Schedules, at a time.</summary>
+/// <param name="Rows">The schedules.</param>
+/// <param name="Now">The time, by the database's clock.</param>
+public sealed record ScheduleRows(IReadOnlyList<ScheduleRow> Rows, DateTimeOffset Now);
+
+/// <summary>A schedule, as it is kept.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Version">Grows with every change; 0 where it is not kept yet.</param>
+public sealed record ScheduleRow(string Name, long Version)
+{
+    /// <summary>The wire type of its events.</summary>
+    public required string Type { get; init; }
+
+    /// <summary>What all its events have in common, as an event in CloudEvents' JSON format.</summary>
+    public required ReadOnlyMemory<byte> Template { get; init; }
+
+    /// <summary>When it fires, as JSON.</summary>
+    public required string Rule { get; init; }
+
+    /// <summary>The same, as it was last declared.</summary>
+    public required string DeclaredRule { get; init; }
+
+    /// <summary>What identifies all that was last declared.</summary>
+    public required string Declaration { get; init; }
+
+    /// <summary>The time of its next firing; null: it never fires again.</summary>
+    public DateTimeOffset? Next { get; init; }
+
+    /// <summary>When that is due, which jitter may have delayed; null while it is paused, or never fires again.</summary>
+    public DateTimeOffset? Due { get; init; }
+
+    /// <summary>The time of its last firing; null: none yet.</summary>
+    public DateTimeOffset? Fired { get; init; }
+
+    /// <summary>Since when it is paused; null: it is not.</summary>
+    public DateTimeOffset? Paused { get; init; }
+
+    /// <summary>When its rule was changed by hand; null: it is as declared.</summary>
+    public DateTimeOffset? Changed { get; init; }
+}
+
+/// <summary>A declaration of a schedule by some process.</summary>
+/// <param name="Name">The schedule's name.</param>
+/// <param name="Declaration">What identifies what is declared.</param>
+/// <param name="Age">How long ago a process that declares it was last seen.</param>
+public sealed record SeenDeclaration(string Name, string Declaration, TimeSpan Age);

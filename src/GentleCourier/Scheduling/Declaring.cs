@@ -1,0 +1,43 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Scheduling;
+
+/// <summary>
+/// What becomes of a schedule that a process declares, by what is kept of it and who else declares it. Pure computation.
+/// </summary>
+internal static class Declaring
+{
+    /// <summary>A declaration that was not seen for so long is nobody's any more.</summary>
+    public static readonly TimeSpan Alive = TimeSpan.FromSeconds(90);
+
+    /// <summary>
+    /// Whether a declaration replaces the last one: where it is new, or where nobody makes the last one any more. While
+    /// two versions run, the older one's is known, and does not come back when one of its processes starts again; where
+    /// the newer version is taken away for good, it does.
+    /// </summary>
+    public static bool TakesOver(ScheduleRow mine, ScheduleRow? kept, IEnumerable<SeenDeclaration> seen)
+    {
+        if (kept is null) return true;
+        if (kept.Declaration == mine.Declaration) return false;
+        var ofIt = seen.Where(s => s.Name == mine.Name).ToList();
+        return !ofIt.Exists(s => s.Declaration == mine.Declaration)
+            || !ofIt.Exists(s => s.Declaration == kept.Declaration && s.Age < Alive);
+    }
+
+    /// <summary>
+    /// The row that a declaration leads to. A change by hand ends with it; a pause does not, and what is to fire next
+    /// stays where the times are the same as before.
+    /// </summary>
+    public static ScheduleRow Row(ScheduleRow mine, ScheduleRow? kept, DateTimeOffset now, double random)
+    {
+        if (kept is null) return Schedules.WithNext(mine, ScheduleRule.Parse(mine.Rule), now, random);
+        var (rule, old) = (ScheduleRule.Parse(mine.Rule), ScheduleRule.Parse(kept.Rule));
+        var row = kept with
+        {
+            Type = mine.Type, Template = mine.Template, Rule = mine.Rule, DeclaredRule = mine.Rule,
+            Declaration = mine.Declaration, Changed = null,
+        };
+        var isAsBefore = (rule.Cron, rule.TimeZone, rule.Every) == (old.Cron, old.TimeZone, old.Every);
+        return isAsBefore ? row : Schedules.WithNext(row, rule, now, random);
+    }
+}

@@ -1,0 +1,86 @@
+using System.Data.Common;
+using GentleCourier.Events;
+
+namespace GentleCourier;
+
+/// <summary>
+/// Events that wait in the store until they are due: to be listed, moved to another time and cancelled. Once an event is
+/// due it leaves for the outbox, and it is too late for both. Thread-safe; a transaction is not.
+/// </summary>
+/// <remarks>
+/// With a transaction of the caller's, on the store's database, it happens with the business change, or not at all; and
+/// what the transaction has added itself is there too. Until it ends, what it has changed does not leave.
+/// </remarks>
+public interface ILaterEvents
+{
+    /// <summary>What waits, the next to be due first.</summary>
+    /// <param name="which">Which of them; null: all.</param>
+    /// <param name="limit">
+    /// How many at the most, from 1 on; fewer, where they have more than 16 MiB.
+    /// </param>
+    /// <param name="after">The last one of the list before, to read on; null: from the first on.</param>
+    /// <param name="transaction">The caller's open transaction; null: none.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>None where there are no more.</returns>
+    /// <exception cref="CourierException">
+    /// The database cannot be used, or the transaction is over or belongs to another database.
+    /// </exception>
+    Task<IReadOnlyList<LaterEvent>> ListAsync(
+        LaterFilter? which = null, int limit = 100, LaterEvent? after = null, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default);
+
+    /// <summary>Cancels events: they are never published.</summary>
+    /// <param name="which">Which; it must say something.</param>
+    /// <param name="transaction">The caller's open transaction; null: one of its own.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>How many: 0 where it is too late, or where there never was one.</returns>
+    /// <exception cref="ArgumentException">The filter would take all.</exception>
+    /// <exception cref="CourierException">As for a list.</exception>
+    Task<int> CancelAsync(
+        LaterFilter which, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Moves events to another time, which their CloudEvents <c>time</c> then says too; without a transaction in several
+    /// steps, where they are many.
+    /// </summary>
+    /// <param name="which">Which; it must say something.</param>
+    /// <param name="due">The new time, the same for all.</param>
+    /// <param name="transaction">The caller's open transaction; null: none.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>How many: 0 where it is too late, or where there never was one.</returns>
+    /// <exception cref="ArgumentException">The filter would take all.</exception>
+    /// <exception cref="CourierException">As for a list.</exception>
+    Task<int> MoveAsync(
+        LaterFilter which, Due due, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
+}
+
+/// <summary>Which events: those for which everything holds that is said.</summary>
+public sealed record LaterFilter
+{
+    /// <summary>With this id.</summary>
+    public string? Id { get; init; }
+
+    /// <summary>With this partition key.</summary>
+    public string? PartitionKey { get; init; }
+
+    /// <summary>Of this wire type.</summary>
+    public string? Type { get; init; }
+
+    internal bool IsAll => Id is null && PartitionKey is null && Type is null;
+}
+
+/// <summary>An event that waits until it is due. Immutable.</summary>
+/// <param name="Row">The engine's number of it.</param>
+/// <param name="Id">The event's id.</param>
+/// <param name="Type">The event's wire type.</param>
+/// <param name="PartitionKey">The event's partition key, if it has one.</param>
+/// <param name="Due">When it is due, to the millisecond.</param>
+/// <param name="Added">When it was added.</param>
+/// <param name="Json">The event in CloudEvents' JSON format, UTF-8.</param>
+public sealed record LaterEvent(
+    long Row, string Id, string Type, string? PartitionKey, DateTimeOffset Due, DateTimeOffset Added,
+    ReadOnlyMemory<byte> Json)
+{
+    /// <summary>Reads the event itself.</summary>
+    public Event Read() => EventJson.Read(Json);
+}

@@ -1,0 +1,76 @@
+namespace GentleCourier;
+
+/// <summary>
+/// The schedules of recurring events that a store keeps: to be looked at, and changed without a deployment. What is
+/// changed by hand stands until the declaration itself is another one. Thread-safe.
+/// </summary>
+public interface ISchedules
+{
+    /// <summary>All schedules, by name.</summary>
+    /// <exception cref="CourierException">The database cannot be used.</exception>
+    Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>It fires no more, until it is resumed.</summary>
+    /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
+    Task PauseAsync(string name, CancellationToken cancellationToken = default);
+
+    /// <summary>It fires again; what would have fired meanwhile is left out.</summary>
+    /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
+    Task ResumeAsync(string name, CancellationToken cancellationToken = default);
+
+    /// <summary>It fires now, besides; also while it is paused. What it does next stays as it is.</summary>
+    /// <returns>The event's id.</returns>
+    /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
+    Task<string> FireAsync(string name, CancellationToken cancellationToken = default);
+
+    /// <summary>Changes when it fires.</summary>
+    /// <param name="name">Its name.</param>
+    /// <param name="change">Is given the options as they are. It may be called more than once.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <exception cref="CourierException">
+    /// There is no such schedule, an option is not valid, or the database cannot be used.
+    /// </exception>
+    Task ChangeAsync(string name, Action<ScheduleOptions> change, CancellationToken cancellationToken = default);
+
+    /// <summary>It fires again as it was last declared.</summary>
+    /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
+    Task RestoreAsync(string name, CancellationToken cancellationToken = default);
+
+    /// <summary>Removes a schedule that nobody declares any more.</summary>
+    /// <exception cref="CourierException">
+    /// There is no such schedule, a process that is running declares it, or the database cannot be used.
+    /// </exception>
+    Task RemoveAsync(string name, CancellationToken cancellationToken = default);
+}
+
+/// <summary>A schedule of recurring events. Immutable.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Type">The wire type of its events.</param>
+/// <param name="Options">When it fires; changing them changes nothing.</param>
+/// <param name="Firings">
+/// The times of its next five firings, in its time zone; without jitter, and also while it is paused.
+/// </param>
+public sealed record Schedule(
+    string Name, string Type, ScheduleOptions Options, IReadOnlyList<DateTimeOffset> Firings)
+{
+    /// <summary>When it is due, jitter included; null while it is paused, or where it never fires again.</summary>
+    public DateTimeOffset? Due { get; init; }
+
+    /// <summary>The time of its last firing; null: none yet.</summary>
+    public DateTimeOffset? LastFired { get; init; }
+
+    /// <summary>Since when it is paused; null: it is not.</summary>
+    public DateTimeOffset? PausedSince { get; init; }
+
+    /// <summary>Since when its options are others than declared; null: they are as declared.</summary>
+    public DateTimeOffset? ChangedSince { get; init; }
+
+    /// <summary>The options that were last declared.</summary>
+    public required ScheduleOptions Declared { get; init; }
+
+    /// <summary>How long ago a process that declares it was last seen; null where that is not known.</summary>
+    public TimeSpan? DeclaredAge { get; init; }
+
+    /// <summary>What all its events have in common: id and time are those of a firing.</summary>
+    public required Event Template { get; init; }
+}

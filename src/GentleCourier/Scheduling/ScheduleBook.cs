@@ -1,0 +1,113 @@
+using GentleCourier.Engines;
+using GentleCourier.Events;
+
+namespace GentleCourier.Scheduling;
+
+internal sealed class ScheduleBook(IStorePort store) : ISchedules
+{
+    private const int Ahead = 5, MostTries = 100;
+
+    public async Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default)
+    {
+        var kept = await store.Schedules.ReadAsync(dueOnly: false, cancellationToken).ConfigureAwait(false);
+        var seen = await store.Schedules.ReadDeclarationsAsync(cancellationToken).ConfigureAwait(false);
+        return [.. kept.Rows.Select(row => Read(row, kept.Now, seen))];
+    }
+
+    public Task PauseAsync(string name, CancellationToken cancellationToken = default) =>
+        SaveAsync(name, (row, now) => (Schedules.Pause(row, now), null), cancellationToken);
+
+    public Task ResumeAsync(string name, CancellationToken cancellationToken = default) =>
+        SaveAsync(name, (row, now) => (Schedules.Resume(row, now, Random.Shared.NextDouble()), null),
+            cancellationToken);
+
+    public async Task<string> FireAsync(string name, CancellationToken cancellationToken = default) =>
+        (await SaveAsync(name, (row, now) => (row, Schedules.FireByHand(row, now)), cancellationToken)
+            .ConfigureAwait(false))!.Value.Id;
+
+    public Task ChangeAsync(
+        string name, Action<ScheduleOptions> change, CancellationToken cancellationToken = default)
+    {
+        ArgumentNullException.ThrowIfNull(change);
+        return SaveAsync(
+            name, (row, now) =>
+            {
+                var options = ScheduleOptions.Of(ScheduleRule.Parse(row.Rule));
+                change(options);
+                var rule = options.Rule;
+                if (rule.Problems().FirstOrDefault() is { } problem)
+                    throw new CourierException($"the schedule '{name}' is left as it is: {problem}");
+                return (Schedules.Change(row, rule, now, Random.Shared.NextDouble()), null);
+            },
+            cancellationToken);
+    }
+
+    public Task RestoreAsync(string name, CancellationToken cancellationToken = default) => SaveAsync(
+        name,
+        (row, now) => row.Changed is null ? (row, null) : (Schedules.Change(
+            row, ScheduleRule.Parse(row.DeclaredRule), now, Random.Shared.NextDouble()), null),
+        cancellationToken);
+
+    public async Task RemoveAsync(string name, CancellationToken cancellationToken = default)
+    {
+        var seen = await store.Schedules.ReadDeclarationsAsync(cancellationToken).ConfigureAwait(false);
+        if (AgeOf(name, seen) is { } age && age < Declaring.Alive)
+            throw new CourierException(
+                $"the schedule '{name}' is declared by a process that was there {age.TotalSeconds:0} s ago, and would "
+                + "come back; pause it, or take it out of what is deployed and try again "
+                + $"{Declaring.Alive.TotalSeconds:0} s after");
+        for (var tries = 0; tries < MostTries; tries++)
+        {
+            var (row, _) = await FindAsync(name, cancellationToken).ConfigureAwait(false);
+            if (await store.Schedules.RemoveAsync(row, cancellationToken).ConfigureAwait(false)) return;
+        }
+        throw Busy(name);
+    }
+
+    private async Task<EncodedEvent?> SaveAsync(
+        string name, Func<ScheduleRow, DateTimeOffset, (ScheduleRow Row, EncodedEvent? Event)> change,
+        CancellationToken cancellationToken)
+    {
+        for (var tries = 0; tries < MostTries; tries++)
+        {
+            var (row, now) = await FindAsync(name, cancellationToken).ConfigureAwait(false);
+            var (changed, @event) = change(row, now);
+            EncodedEvent[] events = @event is { } one ? [one] : [];
+            if (await store.Schedules.SaveAsync(changed, events, cancellationToken).ConfigureAwait(false))
+                return @event;
+        }
+        throw Busy(name);
+    }
+
+    private async Task<(ScheduleRow Row, DateTimeOffset Now)> FindAsync(
+        string name, CancellationToken cancellationToken)
+    {
+        var kept = await store.Schedules.ReadAsync(dueOnly: false, cancellationToken).ConfigureAwait(false);
+        return kept.Rows.FirstOrDefault(r => r.Name == name) is { } found ? (found, kept.Now)
+            : throw new CourierException($"there is no schedule '{name}' in {store.DisplayName}; "
+                + (kept.Rows.Count == 0 ? "there is none" : $"there is {string.Join(", ", kept.Rows.Select(r => r.Name))}"));
+    }
+
+    private CourierException Busy(string name) => new(
+        $"the schedule '{name}' in {store.DisplayName} was changed by somebody else each of {MostTries} times; try again");
+
+    private static Schedule Read(ScheduleRow row, DateTimeOffset now, IReadOnlyList<SeenDeclaration> seen)
+    {
+        var rule = ScheduleRule.Parse(row.Rule);
+        var first = row.Paused is null ? row.Next : rule.After(now);
+        return new Schedule(row.Name, row.Type, ScheduleOptions.Of(rule), first is not { } next ? []
+            : [.. rule.Following(next.AddTicks(-1), Ahead)])
+        {
+            Due = row.Due,
+            LastFired = row.Fired,
+            PausedSince = row.Paused,
+            ChangedSince = row.Changed,
+            Declared = ScheduleOptions.Of(ScheduleRule.Parse(row.DeclaredRule)),
+            DeclaredAge = AgeOf(row.Name, seen),
+            Template = EventJson.Read(row.Template),
+        };
+    }
+
+    private static TimeSpan? AgeOf(string name, IReadOnlyList<SeenDeclaration> seen) =>
+        seen.Where(s => s.Name == name).Min(s => (TimeSpan?)s.Age);
+}

@@ -1,0 +1,335 @@
+using GentleCourier.Engines;
+using GentleCourier.Publishing;
+using GentleCourier.Scheduling;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging.Abstractions;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Conformance;
+
+/// <summary>Recurring events: each firing once, whoever runs; and what can be done with a schedule by hand.</summary>
+public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
+{
+    private static readonly Dictionary<string, string?> NoRelay = new() { ["Courier:Relay:Enabled"] = "false" };
+
+    private static ISchedules Of(IHost host) => host.Services.GetRequiredService<ISchedules>();
+
+    private static Action<CourierBuilder> Daily(string cron, int tap = 1) => c => c.Schedule(
+        "closing", new Tap(tap), s => (s.Cron, s.TimeZone) = (cron, "Europe/Lisbon"));
+
+    private static async Task<Schedule> DeclaredAsync(IHost host, string cron)
+    {
+        Schedule? found = null;
+        await Crossing.UntilAsync(
+            async () => (found = (await Of(host).ListAsync()).SingleOrDefault()) is { DeclaredAge: not null }
+                && found.Declared.Cron == cron, $"{cron} is declared");
+        return found!;
+    }
+
+    [Fact]
+    public async Task However_many_instances_run_each_second_fires_once()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        for (var i = 0; i < 3; i++)
+            await crossing.StartAsync(
+                "harbour", c => c.Schedule("tick", new Tap(7), s => s.Every = TimeSpan.FromSeconds(1)));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count >= 3), "three have come");
+        var times = log.Taps.Select(t => t.Event.Time!.Value).ToList();
+        Assert.Equal(Enumerable.Range(0, times.Count).Select(i => times[0].AddSeconds(i)), times);
+        Assert.All(log.Taps, t =>
+        {
+            Assert.Equal($"tick@{t.Event.Time:yyyy-MM-dd'T'HH:mm:ss}Z", t.Event.Id);
+            Assert.Equal(("/test/harbour", 7), (t.Event.Source, t.Data.Number));
+        });
+    }
+
+    [Fact]
+    public async Task Its_row_and_its_events_are_written_together_by_whoever_is_first()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var harbour = await crossing.StartAsync("harbour", Daily("0 23 * * *"), NoRelay);
+        await DeclaredAsync(harbour, "0 23 * * *");
+        var store = harbour.Store();
+        var row = (await store.Schedules.ReadAsync(dueOnly: false)).Rows.Single();
+        EncodedEvent[] events = [Crossing.TapEvent(1), Crossing.TapEvent(2)];
+        var wins = await Task.WhenAll(Enumerable.Range(0, 8).Select(_ => store.Schedules.SaveAsync(row, events)));
+        Assert.Single(wins, w => w);
+        Assert.False(await store.Schedules.SaveAsync(row with { }, events));
+        Assert.False(await store.Schedules.SaveAsync(new ScheduleRow(row.Name, 0)
+        {
+            Type = "t", Template = row.Template, Rule = "{}", DeclaredRule = "{}", Declaration = "",
+        }, events));
+        Assert.False(await store.Schedules.RemoveAsync(row));
+        Assert.Equal(["1", "2"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
+    }
+
+    [Fact]
+    public async Task It_is_looked_at_paused_fired_and_changed_by_hand()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var harbour = await crossing.StartAsync("harbour", Daily("0 23 * * *"), NoRelay);
+        var declared = await DeclaredAsync(harbour, "0 23 * * *");
+        Assert.Equal(5, declared.Firings.Count);
+        Assert.All(declared.Firings, f => Assert.Equal(23, f.Hour));
+        Assert.Equal(declared.Firings[0], declared.Due);
+
+        await Of(harbour).PauseAsync("closing");
+        var paused = Assert.Single(await Of(harbour).ListAsync());
+        Assert.Equal((null, true, 5), (paused.Due, paused.PausedSince is not null, paused.Firings.Count));
+        var id = await Of(harbour).FireAsync("closing");
+        Assert.Equal(id, Assert.Single((await harbour.Store().ReadOutboxAsync(10)).Rows).Event.Id);
+        Assert.StartsWith("closing@", id, StringComparison.Ordinal);
+        await Of(harbour).ResumeAsync("closing");
+
+        await Of(harbour).ChangeAsync("closing", o => (o.Cron, o.Missed) = ("30 22 * * 1-5", Missed.Each));
+        var changed = Assert.Single(await Of(harbour).ListAsync());
+        Assert.Equal(("30 22 * * 1-5", "0 23 * * *", Missed.Each, Missed.Once),
+            (changed.Options.Cron, changed.Declared.Cron, changed.Options.Missed, changed.Declared.Missed));
+        Assert.NotNull(changed.ChangedSince);
+        Assert.All(changed.Firings, f => Assert.Equal((22, 30), (f.Hour, f.Minute)));
+
+        var wrong = await Assert.ThrowsAsync<CourierException>(
+            () => Of(harbour).ChangeAsync("closing", o => o.Cron = "61 * * * *"));
+        Assert.Contains("'61 * * * *' is not a cron expression", wrong.Message, StringComparison.Ordinal);
+        var none = await Assert.ThrowsAsync<CourierException>(() => Of(harbour).PauseAsync("opening"));
+        Assert.Contains("there is closing", none.Message, StringComparison.Ordinal);
+        var alive = await Assert.ThrowsAsync<CourierException>(() => Of(harbour).RemoveAsync("closing"));
+        Assert.Contains("is declared by a process", alive.Message, StringComparison.Ordinal);
+
+        await Of(harbour).RestoreAsync("closing");
+        Assert.Equal(("0 23 * * *", null),
+            (Assert.Single(await Of(harbour).ListAsync()) is var back ? back.Options.Cron : null, back.ChangedSince));
+    }
+
+    /// <summary>A change by hand stands over restarts and beside the older version; a new declaration ends it.</summary>
+    [Fact]
+    public async Task A_change_by_hand_stands_until_the_declaration_is_another_one_also_while_two_versions_run()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var old = await crossing.StartAsync("harbour", Daily("0 23 * * *"), NoRelay);
+        await DeclaredAsync(old, "0 23 * * *");
+        await Of(old).ChangeAsync("closing", o => o.Cron = "0 21 * * *");
+        var again = await crossing.StartAsync("harbour", Daily("0 23 * * *"), NoRelay);
+        await StoppedAsync(again);
+        Assert.Equal("0 21 * * *", Assert.Single(await Of(old).ListAsync()).Options.Cron);
+
+        var @new = await crossing.StartAsync("harbour", Daily("0 22 * * *"), NoRelay);
+        await DeclaredAsync(@new, "0 22 * * *");
+        Assert.Equal(("0 22 * * *", null),
+            (Assert.Single(await Of(old).ListAsync()) is var row ? row.Options.Cron : null, row.ChangedSince));
+        await Of(old).ChangeAsync("closing", o => o.Cron = "0 20 * * *");
+        var older = await crossing.StartAsync("harbour", Daily("0 23 * * *"), NoRelay);
+        await StoppedAsync(older);
+        Assert.Equal(("0 20 * * *", "0 22 * * *"),
+            (Assert.Single(await Of(old).ListAsync()) is var kept ? kept.Options.Cron : null, kept.Declared.Cron));
+
+        // It declares once at the start, before it can be stopped, and has waited for nothing then.
+        static async Task StoppedAsync(IHost host)
+        {
+            var seen = (await host.Store().Schedules.ReadDeclarationsAsync()).Min(d => d.Age);
+            await Crossing.UntilAsync(
+                async () => (await host.Store().Schedules.ReadDeclarationsAsync()).Min(d => d.Age) < seen
+                    || seen < TimeSpan.FromMilliseconds(50), "it has declared");
+            await host.StopAsync();
+        }
+    }
+
+    [Theory]
+    [InlineData("Schedules:closing:Type", "test.tap", "Data as a text of JSON")]
+    [InlineData("Schedules:closing:Cron", "0 23 * *", "Type, and its Data")]
+    public async Task Settings_alone_can_declare_one_and_say_what_they_lack(string name, string value, string problem)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        Dictionary<string, string?> settings = new(NoRelay)
+        {
+            [$"Courier:{name}"] = value,
+        };
+        var wrong = Assert.ThrowsAny<Exception>(() => crossing.Build("harbour", settings: settings));
+        Assert.Contains(problem, wrong.Message, StringComparison.Ordinal);
+
+        settings = new(NoRelay)
+        {
+            ["Courier:Schedules:closing:Type"] = "test.tap",
+            ["Courier:Schedules:closing:Data"] = """{"number":9}""",
+            ["Courier:Schedules:closing:Cron"] = "0 23 * * *",
+            ["Courier:Schedules:closing:PartitionKey"] = "card-7",
+        };
+        var harbour = await crossing.StartAsync("harbour", settings: settings);
+        await DeclaredAsync(harbour, "0 23 * * *");
+        await Of(harbour).FireAsync("closing");
+        var row = Assert.Single((await harbour.Store().ReadOutboxAsync(10)).Rows);
+        Assert.Equal((9, "card-7"), (Crossing.NumberOf(row.Event.Json), row.Event.PartitionKey));
+    }
+
+    /// <summary>
+    /// Five instances over two hundred days, in which clocks are set forward and back, some are killed before or after
+    /// they have written, all are away for hours, and each comes back.
+    /// </summary>
+    [Theory]
+    [InlineData(1)]
+    [InlineData(2)]
+    public async Task Over_two_hundred_days_with_kills_each_firing_is_there_exactly_once(int seed)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var random = new Random(seed);
+        var start = new DateTimeOffset(2026, 1 + (seed * 2), 1, 0, 10, 0, TimeSpan.Zero);
+        var clock = new FakeTimeProvider(start);
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        (string Name, string Cron)[] declared =
+            [("hourly", "0 * * * *"), ("in-the-gap", "30 1 * * *"), ("late", "15 23 * * *"), ("often", "*/20 1-2 * * *")];
+        foreach (var (name, cron) in declared)
+        {
+            var options = new ScheduleOptions
+            {
+                Cron = cron, TimeZone = "Europe/Lisbon", Missed = Missed.Each, MostMissed = 1000,
+                Jitter = TimeSpan.FromMinutes(random.Next(3)),
+            };
+            var rule = options.Rule.ToJson();
+            var row = new ScheduleRow(name, 0)
+            {
+                Type = "test.tap", Template = Crossing.TapEvent(0).Json, Rule = rule, DeclaredRule = rule,
+                Declaration = "1",
+            };
+            Assert.True(await store.Schedules.SaveAsync(Schedules.WithNext(row, options.Rule, start, 0), []));
+        }
+
+        var instances = Enumerable.Range(0, 5).Select(i => Instance(store, clock, $"i{i}", random)).ToArray();
+        for (var end = start.AddDays(200); clock.GetUtcNow() < end;)
+        {
+            // Mostly minutes pass, and now and then all are away for most of a day.
+            clock.Advance(random.Next(40) == 0 ? TimeSpan.FromHours(random.Next(1, 20))
+                : TimeSpan.FromMinutes(random.Next(1, 60)));
+            await Task.WhenAll(Enumerable.Range(0, random.Next(1, 3)).Select(async _ =>
+            {
+                var one = random.Next(instances.Length);
+                try
+                {
+                    await instances[one]();
+                }
+                catch (KilledException)
+                {
+                    instances[one] = Instance(store, clock, $"i{one}-{random.Next()}", random);
+                }
+            }));
+        }
+        var last = clock.GetUtcNow();
+        var quiet = new Timekeeper(store, new Lead(store, "", TimeSpan.FromMinutes(1), clock, NullLogger.Instance), clock,
+            NullLogger.Instance);
+        clock.Advance(TimeSpan.FromHours(1));
+        await quiet.StepAsync(0, default);
+
+        var fired = new List<string>();
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.CreateCommand();
+        command.CommandText = $"SELECT event_id FROM {store.OutboxTable}";
+        await using var reader = await command.ExecuteReaderAsync();
+        while (await reader.ReadAsync()) fired.Add(reader.GetString(0));
+        Assert.Equal(fired.Count, fired.Distinct().Count());
+        var until = last.AddMinutes(30);
+        Assert.Equal(
+            declared.SelectMany(d => Expected(d.Cron, start, until).Select(t => Id(d.Name, t))).Order(StringComparer.Ordinal),
+            fired.Where(id => TimeOf(id) <= until).Order(StringComparer.Ordinal));
+    }
+
+    private static string Id(string name, DateTimeOffset time) =>
+        $"{name}@{time.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture)}";
+
+    private static DateTimeOffset TimeOf(string id) =>
+        DateTimeOffset.Parse(id[(id.IndexOf('@') + 1)..], System.Globalization.CultureInfo.InvariantCulture);
+
+    /// <summary>One turn of an instance, which may be killed before or after it has written.</summary>
+    private static Func<Task> Instance(IStorePort store, TimeProvider clock, string name, Random random)
+    {
+        var doomed = new TroubledSchedules(store.Schedules, () => random.Next(20));
+        var lead = new Lead(store, name, TimeSpan.FromMinutes(1), clock, NullLogger.Instance);
+        var keeper = new Timekeeper(Proxied.With(store, doomed), lead, clock, NullLogger.Instance);
+        return () => keeper.StepAsync(0, default);
+    }
+
+    /// <summary>
+    /// The minutes at which a clock on the wall in Lisbon shows what an expression says, by looking at each of them. What
+    /// is left out in spring counts at its end; what is there twice in autumn counts once, unless it recurs.
+    /// </summary>
+    private static IEnumerable<DateTimeOffset> Expected(string cron, DateTimeOffset from, DateTimeOffset to)
+    {
+        var zone = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
+        var fields = cron.Split(' ');
+        var recurs = fields[0].Contains('*') || fields[1].Contains('*') || fields[1].Contains('-');
+        for (var time = from; time <= to; time = time.AddMinutes(1))
+        {
+            var here = TimeZoneInfo.ConvertTime(time, zone);
+            var before = TimeZoneInfo.ConvertTime(time.AddMinutes(-1), zone);
+            var isSecondTime = zone.IsAmbiguousTime(here) && here.Offset == zone.BaseUtcOffset;
+            var hit = Matches(fields, here.Hour, here.Minute) && (recurs || !isSecondTime);
+            // The gap: from the minute after the last one to this one.
+            for (var gap = before.DateTime.AddMinutes(1); !hit && !recurs && gap < here.DateTime; gap = gap.AddMinutes(1))
+                hit = here.Offset != before.Offset && Matches(fields, gap.Hour, gap.Minute);
+            if (hit) yield return time;
+        }
+    }
+
+    private static bool Matches(string[] fields, int hour, int minute) =>
+        Matches(fields[0], minute) && Matches(fields[1], hour);
+
+    private static bool Matches(string field, int value) => field switch
+    {
+        "*" => true,
+        _ when field.StartsWith("*/", StringComparison.Ordinal) =>
+            value % int.Parse(field[2..], System.Globalization.CultureInfo.InvariantCulture) == 0,
+        _ when field.Split('-') is [var first, var last] =>
+            value >= int.Parse(first, System.Globalization.CultureInfo.InvariantCulture)
+            && value <= int.Parse(last, System.Globalization.CultureInfo.InvariantCulture),
+        _ => value == int.Parse(field, System.Globalization.CultureInfo.InvariantCulture),
+    };
+
+    private sealed class KilledException : Exception;
+
+    /// <summary>The real schedules, but one in ten writes ends the process before it, or after.</summary>
+    private sealed class TroubledSchedules(ISchedulePort inner, Func<int> dice) : ISchedulePort
+    {
+        public Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken) =>
+            inner.ReadAsync(dueOnly, cancellationToken);
+
+        public async Task<bool> SaveAsync(
+            ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+        {
+            var fate = dice();
+            if (fate == 0) throw new KilledException();
+            var saved = await inner.SaveAsync(row, events, cancellationToken);
+            return fate == 1 ? throw new KilledException() : saved;
+        }
+
+        public Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken) =>
+            inner.RemoveAsync(row, cancellationToken);
+
+        public Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken) =>
+            inner.ReadDeclarationsAsync(cancellationToken);
+
+        public Task MarkAsync(
+            IReadOnlyList<(string Name, string Declaration)> declarations, CancellationToken cancellationToken) =>
+            inner.MarkAsync(declarations, cancellationToken);
+    }
+
+    /// <summary>A store with other schedules.</summary>
+    public class Proxied : System.Reflection.DispatchProxy
+    {
+        private IStorePort? inner;
+        private ISchedulePort? schedules;
+
+        internal static IStorePort With(IStorePort inner, ISchedulePort schedules)
+        {
+            var proxy = Create<IStorePort, Proxied>();
+            ((Proxied)(object)proxy).inner = inner;
+            ((Proxied)(object)proxy).schedules = schedules;
+            return proxy;
+        }
+
+        protected override object? Invoke(System.Reflection.MethodInfo? targetMethod, object?[]? args) =>
+            targetMethod!.Name == "get_Schedules" ? schedules : targetMethod.Invoke(inner, args);
+    }
+}
