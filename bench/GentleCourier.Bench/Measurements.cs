@@ -21,6 +21,7 @@ internal static class Measurements
         "watch" => WatchCost.RunAsync,
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
+        "later" => LaterCost.RunAsync,
         "worker" => WorkAsync,
         "publisher" => PublishAsync,
         _ => null,

@@ -30,12 +30,13 @@ internal sealed class LaterStatements(PostgresServer server)
 
     /// <summary>
     /// Moves what is due into the outbox, where the term is not over. It counts as added when it was due. What another
-    /// has locked is passed by, so that nobody's transaction is waited for.
+    /// has locked is passed by, so that nobody's transaction is waited for. The time is asked for once: row by row, the
+    /// whole table would be compared with it.
     /// </summary>
     public readonly string MoveDue = server.Sql("""
         WITH gone AS (
             DELETE FROM courier.later WHERE id = ANY (ARRAY (
-                SELECT id FROM courier.later WHERE due >= $2 AND due <= coalesce($1, clock_timestamp())
+                SELECT id FROM courier.later WHERE due >= $2 AND due <= (SELECT coalesce($1, clock_timestamp()))
                 ORDER BY due, id LIMIT $3 FOR UPDATE SKIP LOCKED))
             AND EXISTS (SELECT FROM courier.relay WHERE term = $4 AND relay IS NOT NULL)
             RETURNING id, event_id, type, partition_key, due, event),

@@ -24,6 +24,7 @@ internal sealed class CommitWatch : IDisposable
     private readonly ManualResetEventSlim wanted = new(false);
     private readonly Loop loop;
     private readonly Thread thread;
+    private TimeSpan step = FirstStep;
     private int waiting;
     private volatile bool stopped;
 
@@ -92,9 +93,9 @@ internal sealed class CommitWatch : IDisposable
     private void WaitForCommit(Statement version, ref long? seen)
     {
         // A write tells of a commit that is not complete yet: that it is, nothing tells. And while the watch was not
-        // armed, such a write may have gone by. So it looks after a step, and after a longer and longer one, for as
-        // long as nothing comes.
-        var step = events.IsArmed ? Tick : FirstStep;
+        // armed, such a write may have gone by: also that of a second commit, while the first was found. So each time
+        // it is armed it looks after a step, and after a longer and longer one, whatever it finds meanwhile.
+        if (!events.IsArmed) step = FirstStep;
         var signals = events.Arm(file.Path + "-wal");
         for (var left = Tick; left > TimeSpan.Zero && !stopped;)
         {
@@ -108,7 +109,7 @@ internal sealed class CommitWatch : IDisposable
             }
             else
             {
-                step += step / 4;
+                step = step + (step / 4) is var longer && longer < Tick ? longer : Tick;
             }
             left -= Stopwatch.GetElapsedTime(began);
         }
