@@ -202,7 +202,7 @@ internal static class Measurements
                         queue.Handle<Tap, CountingReceiver>();
                     });
                 }
-            }, relay ? null : new() { ["Courier:Store"] = null });
+            }, relay ? null : new() { ["Courier:Store"] = null }, services => services.AddSingleton(new Counter()));
             await host.StartAsync();
             await Task.Delay(TimeSpan.FromSeconds(3));
             var (began, before) = (Stopwatch.GetTimestamp(), Environment.CpuUsage.TotalTime);

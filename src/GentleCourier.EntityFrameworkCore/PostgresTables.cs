@@ -52,7 +52,7 @@ internal static class PostgresTables
             schedule.Column<string>("rule", "text");
             schedule.Column<string>("declared_rule", "text");
             schedule.Column<string>("declaration", "text");
-            foreach (var time in new[] { "next", "due", "fired", "paused", "changed" })
+            foreach (var time in Tables.TimesOfSchedule)
                 schedule.Column<DateTime?>(time, Time, required: false);
             schedule.HasKey("name").HasName("schedule_pkey");
         });

@@ -44,7 +44,7 @@ internal static class SqliteTables
             schedule.Column<string>("rule", "TEXT");
             schedule.Column<string>("declared_rule", "TEXT");
             schedule.Column<string>("declaration", "TEXT");
-            foreach (var time in new[] { "next", "due", "fired", "paused", "changed" })
+            foreach (var time in Tables.TimesOfSchedule)
                 schedule.Column<long?>(time, "INTEGER", required: false);
             schedule.HasKey("name");
         });

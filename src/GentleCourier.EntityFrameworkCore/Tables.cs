@@ -14,6 +14,9 @@ internal static class Tables
     /// <summary>When an event for later is due, in the database's own way.</summary>
     public const string DueAt = "DueAt";
 
+    /// <summary>The times of a schedule, in the order of their columns.</summary>
+    public static readonly string[] TimesOfSchedule = ["next", "due", "fired", "paused", "changed"];
+
     /// <summary>
     /// The version of the store's tables that the model has; the engines' own steps lead to the same.
     /// </summary>

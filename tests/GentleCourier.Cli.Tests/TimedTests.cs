@@ -80,7 +80,7 @@ public sealed class TimedTests : IDisposable
         await store.Schedules.MarkAsync([("close-accounts", "1")]);
         var list = await courier.RunAsync("schedules");
         list.Says("close-accounts  0 23 * * * in Europe/Lisbon, of missed ones the last fires");
-        list.Says("Sat 2031-06-14 23:00 +01:00, Sun 2031-06-15 23:00 +01:00");
+        list.Says("Sat 2031-06-14 23:00, Sun 2031-06-15 23:00, ");
 
         (await courier.RunAsync("schedules", "pause", "close-accounts")).Says("paused");
         (await courier.RunAsync("schedules", "fire", "close-accounts")).Says("is in the outbox");

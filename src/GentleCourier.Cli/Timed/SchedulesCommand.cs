@@ -139,8 +139,7 @@ internal static class SchedulesCommand
     private static void Print(Schedule schedule)
     {
         AnsiConsole.MarkupLine($"[bold]{Plain.Cell(schedule.Name)}[/]  {Plain.Cell(Words(schedule.Options))}");
-        Plain.WriteHanging("  next     ", schedule.Firings.Count == 0 ? "never"
-            : string.Join(", ", schedule.Firings.Select(Local)));
+        Plain.WriteHanging("  next     ", Times(schedule.Firings));
         Plain.WriteHanging("  last     ", schedule.LastFired is { } last ? Local(last, schedule) : "not yet");
         Plain.WriteHanging("  event    ", schedule.Type);
         if (schedule.PausedSince is { } paused)
@@ -167,6 +166,15 @@ internal static class SchedulesCommand
         if (options.Jitter > TimeSpan.Zero) words.Append($", jitter {Plain.Age(options.Jitter)}");
         return words.ToString();
     }
+
+    /// <summary>Local times; how far they are from UTC once, where that is the same for all.</summary>
+    private static string Times(IReadOnlyList<DateTimeOffset> times) => times switch
+    {
+        [] => "never",
+        [var first, ..] when times.All(t => t.Offset == first.Offset) =>
+            string.Join(", ", times.Select(t => Local(t)[..^7])) + first.ToString(" (zzz)"),
+        _ => string.Join(", ", times.Select(Local)),
+    };
 
     private static string Local(DateTimeOffset time) =>
         time.ToString(time.Second == 0 ? "ddd yyyy-MM-dd HH:mm zzz" : "ddd yyyy-MM-dd HH:mm:ss zzz");

@@ -73,8 +73,8 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
 
     public Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
         DbTransaction? transaction, CancellationToken cancellationToken) => transaction is null
-        ? store.ReadAsync(connection => Read(connection, which, limit, after), cancellationToken)
-        : store.InServiceAsync(transaction, "read the events for later of",
+        ? store.ReadAsync<IReadOnlyList<LaterEvent>>(connection => Read(connection, which, limit, after), cancellationToken)
+        : store.InServiceAsync<IReadOnlyList<LaterEvent>>(transaction, "read the events for later of",
             (service, _) => Read(service.Connection, which, limit, after), cancellationToken);
 
     public Task<int> CancelAsync(
@@ -109,7 +109,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             : store.InServiceAsync(transaction, "change the events for later of",
                 (service, _) => write(service.Connection), cancellationToken);
 
-    private static IReadOnlyList<LaterEvent> Read(
+    private static List<LaterEvent> Read(
         SqliteConnection connection, LaterFilter which, int limit, LaterEvent? after)
     {
         var behind = after is null ? "" : "AND (due, seq) > (?, ?)";

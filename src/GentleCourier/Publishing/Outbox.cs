@@ -67,8 +67,8 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
         return ids;
     }
 
-    private async Task WriteAsync(DbTransaction transaction, IReadOnlyList<EncodedEvent> now,
-        IReadOnlyList<LaterDraft> later, bool commits, CancellationToken cancellationToken)
+    private async Task WriteAsync(DbTransaction transaction, List<EncodedEvent> now,
+        List<LaterDraft> later, bool commits, CancellationToken cancellationToken)
     {
         if (later.Count > 0) await store.Later.AddAsync(transaction, later, cancellationToken).ConfigureAwait(false);
         if (commits) await store.AddAndCommitAsync(transaction, now, cancellationToken).ConfigureAwait(false);

@@ -24,7 +24,7 @@ internal static class Schedules
 
     /// <summary>It fires now, besides.</summary>
     public static EncodedEvent FireByHand(ScheduleRow row, DateTimeOffset now) =>
-        EventOf(row, $"{row.Name}@{now.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss.fffffff'Z'} by hand", now);
+        EventOf(row, $"{row.Name}@{now.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss.fff'Z'} by hand", now);
 
     /// <summary>It rests.</summary>
     public static ScheduleRow Pause(ScheduleRow row, DateTimeOffset now) =>
