@@ -20,13 +20,15 @@ internal static class LaterCost
     public static async Task<int> RunAsync(string[] args)
     {
         var events = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 1_000_000;
-        Console.WriteLine($"{"",-34} {"published/s",12} {"figures, ms",12} {"late by, ms: median",20} {"95 %",8} {"max",8}");
+        Console.WriteLine(
+            $"{"",-34} {"published/s",12} {"figures, ms",12} {"late by, ms: median",20} {"95 %",8} {"max",8}");
         await using (var server = new ServerWorkshop())
         {
             var broker = ServerWorkshop.AddressOfNew("later-broker");
             await (await server.BrokerAsync(broker)).PrepareAsync(Topology, create: true);
             var store = ServerWorkshop.AddressOfNew("later-store");
-            await MeasureAsync("PostgreSQL", events, services => server.Host(store, broker, Receive, services: services));
+            await MeasureAsync(
+                "PostgreSQL", events, services => server.Host(store, broker, Receive, services: services));
         }
         await using (var workshop = new Workshop())
         {
@@ -81,7 +83,8 @@ internal static class LaterCost
             late.Times.Clear();
             for (var i = 1; i <= Due; i++)
             {
-                await AddAsync(host, [EventDraft.Of(Workshop.Tap(i), due: GentleCourier.Due.In(TimeSpan.FromMilliseconds(150)))]);
+                await AddAsync(host, [EventDraft.Of(
+                    Workshop.Tap(i), due: GentleCourier.Due.In(TimeSpan.FromMilliseconds(150)))]);
                 while (late.Times.Count < i) await Task.Delay(1);
             }
             var times = late.Times.Order().ToList();

@@ -115,8 +115,8 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
 
     /// <summary>
     /// The relay is told, be they committed yet or not: it then keeps looking for as long as a transaction that wrote
-    /// before is under way. Its timekeeper is told with the commit. Saved events are let go: the context has no more use
-    /// for them, and may live long.
+    /// before is under way. Its timekeeper is told with the commit. Saved events are let go: the context has no more
+    /// use for them, and may live long.
     /// </summary>
     private async Task SavedAsync(DbContext context, CancellationToken cancellationToken)
     {

@@ -41,7 +41,8 @@ public sealed class TimedTests : IDisposable
         await AddAsync(store, ("0646", "north", Due.At(far.AddHours(1))), ("0614", "north", Due.At(far)),
             ("0720", null, Due.In(TimeSpan.FromHours(3.2))));
         var list = await courier.RunAsync("later");
-        Assert.Matches(@"in 3 h +test.reminder +- +0720 *\n2031-06-14 05:00:00Z .* test.reminder +north +0614", list.Output);
+        Assert.Matches(
+            @"in 3 h +test.reminder +- +0720 *\n2031-06-14 05:00:00Z .* test.reminder +north +0614", list.Output);
         (await courier.RunAsync("later", "--limit", "1")).Says("(the next 1; --limit N for more)");
         (await courier.RunAsync("later", "show", "0614")).Says("due            2031-06-14 05:00:00Z, in");
         var json = JsonNode.Parse((await courier.RunAsync("later", "--key", "north", "--json")).Output)!.AsArray();
@@ -86,8 +87,9 @@ public sealed class TimedTests : IDisposable
         (await courier.RunAsync("schedules", "fire", "close-accounts")).Says("is in the outbox");
         Assert.StartsWith("close-accounts@", Assert.Single((await store.ReadOutboxAsync(10)).Rows).Event.Id,
             StringComparison.Ordinal);
-        var changed = await courier.RunAsync("schedules", "change", "close-accounts", "--every", "30m", "--missed", "each",
-            "--most-missed", "5", "--jitter", "90s");
+        var changed = await courier.RunAsync(
+            "schedules", "change", "close-accounts", "--every", "30m", "--missed", "each", "--most-missed", "5",
+            "--jitter", "90s");
         changed.Says("every 30 min, of missed ones up to 5 fire, jitter 90 s");
         changed.Says("paused ");
         changed.Says("declared is 0 23 * * * in Europe/Lisbon");

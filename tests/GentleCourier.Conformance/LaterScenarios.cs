@@ -134,14 +134,15 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        var first = DateTimeOffset.UnixEpoch.AddYears(100);
         await harbour.PublishAsync([.. Enumerable.Range(0, 1000).Select(
-            i => Tap(i, Due.At(DateTimeOffset.UnixEpoch.AddYears(100).AddSeconds(i / 3)), i % 2 == 0 ? "even" : "odd"))]);
+            i => Tap(i, Due.At(first.AddSeconds(i / 3)), i % 2 == 0 ? "even" : "odd"))]);
         var read = new List<LaterEvent>();
         while (await Later(harbour).ListAsync(limit: 70, after: read.LastOrDefault()) is { Count: > 0 } some)
             read.AddRange(some);
         Assert.Equal(Enumerable.Range(0, 1000).Select(i => $"tap-{i}"), read.Select(e => e.Id));
 
-        var time = DateTimeOffset.UnixEpoch.AddYears(100).AddSeconds(100.5);
+        var time = first.AddSeconds(100.5);
         Assert.Equal(500, await Later(harbour).MoveAsync(new LaterFilter { PartitionKey = "even" }, Due.At(time)));
         var moved = await Later(harbour).ListAsync(new LaterFilter { PartitionKey = "even" }, limit: 1000);
         Assert.Equal(500, moved.Count);

@@ -105,7 +105,9 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             (Assert.Single(await Of(harbour).ListAsync()) is var back ? back.Options.Cron : null, back.ChangedSince));
     }
 
-    /// <summary>A change by hand stands over restarts and beside the older version; a new declaration ends it.</summary>
+    /// <summary>
+    /// A change by hand stands over restarts and beside the older version; a new declaration ends it.
+    /// </summary>
     [Fact]
     public async Task A_change_by_hand_stands_until_the_declaration_is_another_one_also_while_two_versions_run()
     {
@@ -180,8 +182,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         var clock = new FakeTimeProvider(start);
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
-        (string Name, string Cron)[] declared =
-            [("hourly", "0 * * * *"), ("in-the-gap", "30 1 * * *"), ("late", "15 23 * * *"), ("often", "*/20 1-2 * * *")];
+        (string Name, string Cron)[] declared = [("hourly", "0 * * * *"), ("in-the-gap", "30 1 * * *"),
+            ("late", "15 23 * * *"), ("often", "*/20 1-2 * * *")];
         foreach (var (name, cron) in declared)
         {
             var options = new ScheduleOptions
@@ -218,7 +220,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             }));
         }
         var last = clock.GetUtcNow();
-        var quiet = new Timekeeper(store, new Lead(store, "", TimeSpan.FromMinutes(1), clock, NullLogger.Instance), clock,
+        var quiet = new Timekeeper(
+            store, new Lead(store, "", TimeSpan.FromMinutes(1), clock, NullLogger.Instance), clock,
             NullLogger.Instance);
         clock.Advance(TimeSpan.FromHours(1));
         await quiet.StepAsync(0, default);
@@ -232,12 +235,13 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(fired.Count, fired.Distinct().Count());
         var until = last.AddMinutes(30);
         Assert.Equal(
-            declared.SelectMany(d => Expected(d.Cron, start, until).Select(t => Id(d.Name, t))).Order(StringComparer.Ordinal),
+            declared.SelectMany(d => Expected(d.Cron, start, until).Select(t => Id(d.Name, t)))
+                .Order(StringComparer.Ordinal),
             fired.Where(id => TimeOf(id) <= until).Order(StringComparer.Ordinal));
     }
 
-    private static string Id(string name, DateTimeOffset time) =>
-        $"{name}@{time.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture)}";
+    private static string Id(string name, DateTimeOffset time) => string.Create(
+        System.Globalization.CultureInfo.InvariantCulture, $"{name}@{time.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss'Z'}");
 
     private static DateTimeOffset TimeOf(string id) =>
         DateTimeOffset.Parse(id[(id.IndexOf('@') + 1)..], System.Globalization.CultureInfo.InvariantCulture);
@@ -252,8 +256,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
     }
 
     /// <summary>
-    /// The minutes at which a clock on the wall in Lisbon shows what an expression says, by looking at each of them. What
-    /// is left out in spring counts at its end; what is there twice in autumn counts once, unless it recurs.
+    /// The minutes at which a clock on the wall in Lisbon shows what an expression says, by looking at each of them.
+    /// What is left out in spring counts at its end; what is there twice in autumn counts once, unless it recurs.
     /// </summary>
     private static IEnumerable<DateTimeOffset> Expected(string cron, DateTimeOffset from, DateTimeOffset to)
     {
@@ -267,7 +271,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             var isSecondTime = zone.IsAmbiguousTime(here) && here.Offset == zone.BaseUtcOffset;
             var hit = Matches(fields, here.Hour, here.Minute) && (recurs || !isSecondTime);
             // The gap: from the minute after the last one to this one.
-            for (var gap = before.DateTime.AddMinutes(1); !hit && !recurs && gap < here.DateTime; gap = gap.AddMinutes(1))
+            var gap = before.DateTime.AddMinutes(1);
+            for (; !hit && !recurs && gap < here.DateTime; gap = gap.AddMinutes(1))
                 hit = here.Offset != before.Offset && Matches(fields, gap.Hour, gap.Minute);
             if (hit) yield return time;
         }

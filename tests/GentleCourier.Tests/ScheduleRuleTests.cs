@@ -8,8 +8,8 @@ namespace GentleCourier.Tests;
 public sealed class ScheduleRuleTests
 {
     private static ScheduleRule Rule(
-        string? cron = null, TimeSpan? every = null, Missed missed = Missed.Once, int most = 100, TimeSpan jitter = default,
-        string zone = "Europe/Lisbon") =>
+        string? cron = null, TimeSpan? every = null, Missed missed = Missed.Once, int most = 100,
+        TimeSpan jitter = default, string zone = "Europe/Lisbon") =>
         new ScheduleOptions
         {
             Cron = cron, Every = every, Missed = missed, MostMissed = most, Jitter = jitter, TimeZone = zone,
@@ -21,12 +21,16 @@ public sealed class ScheduleRuleTests
     private static string[] Times(ScheduleRule rule, string from, int count) =>
         [.. rule.Following(At(from), count).Select(t => t.ToString("MM-dd HH:mm zzz"))];
 
-    /// <summary>In Lisbon clocks go from 01:00 to 02:00 on 30 March 2031, and from 02:00 to 01:00 on 26 October.</summary>
+    /// <summary>
+    /// In Lisbon clocks go from 01:00 to 02:00 on 30 March 2031, and from 02:00 to 01:00 on 26 October.
+    /// </summary>
     [Theory]
-    [InlineData("30 1 * * *", "2031-03-29T00:00Z", new[] { "03-29 01:30 +00:00", "03-30 02:00 +01:00", "03-31 01:30 +01:00" })]
+    [InlineData("30 1 * * *", "2031-03-29T00:00Z",
+        new[] { "03-29 01:30 +00:00", "03-30 02:00 +01:00", "03-31 01:30 +01:00" })]
     [InlineData("*/30 1 * * *", "2031-03-30T00:00Z",
         new[] { "03-30 02:00 +01:00", "03-31 01:00 +01:00", "03-31 01:30 +01:00" })]
-    [InlineData("30 1 * * *", "2031-10-25T12:00Z", new[] { "10-26 01:30 +01:00", "10-27 01:30 +00:00", "10-28 01:30 +00:00" })]
+    [InlineData("30 1 * * *", "2031-10-25T12:00Z",
+        new[] { "10-26 01:30 +01:00", "10-27 01:30 +00:00", "10-28 01:30 +00:00" })]
     [InlineData("*/30 1 * * *", "2031-10-25T12:00Z",
         new[] { "10-26 01:00 +01:00", "10-26 01:30 +01:00", "10-26 01:00 +00:00", "10-26 01:30 +00:00" })]
     [InlineData("0 * * * *", "2031-10-25T23:30Z",
@@ -69,7 +73,9 @@ public sealed class ScheduleRuleTests
         Assert.Equal([At("2028-02-29T12:00Z")], yearly.Times);
     }
 
-    /// <summary>However often it is asked and whatever it skips, with Each every firing is there once, in order.</summary>
+    /// <summary>
+    /// However often it is asked and whatever it skips, with Each every firing is there once, in order.
+    /// </summary>
     [Fact]
     public void Looks_at_any_moments_together_fire_each_time_once() =>
         Gen.Select(Gen.Int[0, 3].Select(i => new[] { "*/7 * * * *", "30 1 * * *", "0 */3 * * 1-5", "15 2 29 * *" }[i]),
@@ -107,7 +113,8 @@ public sealed class ScheduleRuleTests
     {
         var rule = Rule("0 23 * * 1-5", missed: Missed.Each, jitter: TimeSpan.FromSeconds(5));
         Assert.Equal(rule.ToJson(), ScheduleRule.Parse(rule.ToJson()).ToJson());
-        Assert.Equal("""{"cron":"0 23 * * *","timeZone":"UTC","missed":"Once"}""", Rule("0 23 * * *", zone: "UTC").ToJson());
+        Assert.Equal(
+            """{"cron":"0 23 * * *","timeZone":"UTC","missed":"Once"}""", Rule("0 23 * * *", zone: "UTC").ToJson());
         Assert.Contains("TimeZone 'Sea/Longsand' is not known on this host",
             Assert.Single(Rule("0 23 * * *", zone: "Sea/Longsand").Problems()), StringComparison.Ordinal);
     }

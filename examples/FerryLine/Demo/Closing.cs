@@ -23,15 +23,16 @@ internal static class Closing
         Tool.RunAsync(files.Folder, ["schedules", "pause", Schedule, "--store", "fares"], cancel);
 
     /// <summary>
-    /// The events that there must have been, by the schedule and those that came: every firing from the first to the last
-    /// that it knows of.
+    /// The events that there must have been, by the schedule and those that came: every firing from the first to the
+    /// last that it knows of.
     /// </summary>
     public static async Task<List<string>> PublishedAsync(
         IStorePort fares, IEnumerable<string> came, CancellationToken cancel)
     {
         var row = (await fares.Schedules.ReadAsync(dueOnly: false, cancel)).Rows.Single(r => r.Name == Schedule);
         var byHand = came.Where(id => id.EndsWith(ByHand, StringComparison.Ordinal)).ToList();
-        var times = came.Except(byHand).Select(id => DateTimeOffset.Parse(id[(Schedule.Length + 1)..])).Order().ToList();
+        var times = came.Except(byHand).Select(id => DateTimeOffset.Parse(id[(Schedule.Length + 1)..])).Order()
+            .ToList();
         if (row.Fired is not { } last) return byHand;
         var all = new List<string>(byHand);
         for (var time = times is [var first, ..] ? first : last; time <= last; time = time.AddSeconds(1))

@@ -179,7 +179,8 @@ internal static class Play
             // In the order in which an event travels: what leaves one is in the next before this one is seen empty.
             var waiting = await PatientlyAsync(
                 async () => Leaving(await harbour.ReadOutboxFiguresAsync(cancel))
-                    + Leaving(await fares.ReadOutboxFiguresAsync(cancel)) + await WaitingAsync(broker, "fares", "deck-count", cancel)
+                    + Leaving(await fares.ReadOutboxFiguresAsync(cancel))
+                    + await WaitingAsync(broker, "fares", "deck-count", cancel)
                     + (await deckCount.ReadOutboxFiguresAsync(cancel))
                         .Waiting + await WaitingAsync(broker, "notices", "notices", cancel),
                 cancel);

@@ -25,8 +25,8 @@ internal sealed class AnnounceSailing : IReceiver<SailingReminder>
 {
     public Task HandleAsync(Delivery<SailingReminder> delivery, CancellationToken cancellationToken) =>
         Notice.PinUpAsync(
-        delivery, delivery.Data.Sailing, $"{delivery.Data.Sailing} leaves in an hour, at {delivery.Data.DepartsAt:HH:mm}.",
-            cancellationToken);
+        delivery, delivery.Data.Sailing,
+        $"{delivery.Data.Sailing} leaves in an hour, at {delivery.Data.DepartsAt:HH:mm}.", cancellationToken);
 }
 
 internal static class Notice

@@ -70,7 +70,8 @@ internal static class LaterCommand
         {
             await using var store = connections.Store(result);
             var which = new LaterFilter { Id = result.GetRequiredValue(id) };
-            var found = await store.Later.ReadAsync(which, 1, null, null, cancel) is [var one] ? one : throw None(which);
+            var found = await store.Later.ReadAsync(which, 1, null, null, cancel) is [var one] ? one
+                : throw None(which);
             if (result.GetValue(json))
             {
                 Plain.PrintJson(ForScripts(found));
@@ -151,7 +152,8 @@ internal static class LaterCommand
             var now = await store.Later.ReadTimeAsync(cancel);
             var count = found.Count > Most ? $"more than {Most} events" : found.Count == 1 ? "1 event"
                 : $"{found.Count} events";
-            if (!work.MayBegin(result, found.Count, $"{count} would be {done}", [], () => Print([.. found.Take(20)], now),
+            if (!work.MayBegin(
+                result, found.Count, $"{count} would be {done}", [], () => Print([.. found.Take(20)], now),
                 () => new { rehearsed = Math.Min(found.Count, Most), more = found.Count > Most }))
                 return;
             var changed = await change(new LaterEvents(store.Later), filter, result, cancel);
@@ -180,7 +182,8 @@ internal static class LaterCommand
 
     private static void Print(IReadOnlyList<LaterEvent> events, DateTimeOffset now)
     {
-        var table = Plain.Table(("due", false), ("", true), ("type", false), ("partition key", false), ("event", false));
+        var table = Plain.Table(
+            ("due", false), ("", true), ("type", false), ("partition key", false), ("event", false));
         foreach (var e in events)
             table.AddRow(Plain.Time(e.Due), In(e, now), Plain.Cell(e.Type), Plain.Cell(e.PartitionKey ?? "-"),
                 Plain.Cell(e.Id));

@@ -122,7 +122,8 @@ internal static class SchedulesCommand
                     if (result.GetValue(every) is { } time)
                         (options.Cron, options.Every) = (result.GetValue(cron), time);
                     options.TimeZone = result.GetValue(zone) ?? options.TimeZone;
-                    if (result.GetValue(missed) is { } what) options.Missed = Enum.Parse<Missed>(what, ignoreCase: true);
+                    if (result.GetValue(missed) is { } what)
+                        options.Missed = Enum.Parse<Missed>(what, ignoreCase: true);
                     options.MostMissed = result.GetValue(most) ?? options.MostMissed;
                     options.Jitter = result.GetValue(jitter) ?? options.Jitter;
                 },

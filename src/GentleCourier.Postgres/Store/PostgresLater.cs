@@ -8,8 +8,8 @@ namespace GentleCourier.Postgres;
 /// <summary>Events that wait in a store's database until they are due.</summary>
 internal sealed class PostgresLater(PostgresStore store, Signal changed, TimeProvider clock) : ILaterPort
 {
-    // Rows that have moved stay in the index for as long as the longest transaction in the server: so it looks where the
-    // last ones were, and now and then at all, since transactions commit out of order.
+    // Rows that have moved stay in the index for as long as the longest transaction in the server: so it looks where
+    // the last ones were, and now and then at all, since transactions commit out of order.
     private static readonly TimeSpan LooksAtAllEvery = TimeSpan.FromSeconds(2);
     private static readonly TimeSpan WhileLocked = TimeSpan.FromMilliseconds(50);
 
@@ -76,11 +76,16 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
 
     public async Task TellAsync(DbConnection connection, CancellationToken cancellationToken)
     {
+        if (store.IsTwoPhase) return;
         var trip = new RoundTrip();
         AddNews(trip);
         if (connection is NpgsqlConnection { State: ConnectionState.Open } theirs)
-            await store.RunOnAsync(theirs, trip, "tell of events for later in", cancellationToken).ConfigureAwait(false);
-        else await server.RunAsync("tell of events for later in", trip, cancellationToken).ConfigureAwait(false);
+        {
+            await store.RunOnAsync(theirs, trip, "tell of events for later in", cancellationToken)
+                .ConfigureAwait(false);
+            return;
+        }
+        await server.RunAsync("tell of events for later in", trip, cancellationToken).ConfigureAwait(false);
     }
 
     public async Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken)
@@ -135,8 +140,8 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
     }
 
     /// <summary>
-    /// By this process's clock. Whatever is not told of is found by a look within <see cref="LaterDraft.Soon"/>, half of
-    /// which is left for clocks that differ.
+    /// By this process's clock. Whatever is not told of is found by a look within <see cref="LaterDraft.Soon"/>, half
+    /// of which is left for clocks that differ.
     /// </summary>
     public bool IsSoon(Due due) => due.From(clock.GetUtcNow()) < clock.GetUtcNow() + 2 * LaterDraft.Soon;
 

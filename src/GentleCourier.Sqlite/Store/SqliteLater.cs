@@ -73,7 +73,8 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
 
     public Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
         DbTransaction? transaction, CancellationToken cancellationToken) => transaction is null
-        ? store.ReadAsync<IReadOnlyList<LaterEvent>>(connection => Read(connection, which, limit, after), cancellationToken)
+        ? store.ReadAsync<IReadOnlyList<LaterEvent>>(
+            connection => Read(connection, which, limit, after), cancellationToken)
         : store.InServiceAsync<IReadOnlyList<LaterEvent>>(transaction, "read the events for later of",
             (service, _) => Read(service.Connection, which, limit, after), cancellationToken);
 

@@ -12,7 +12,8 @@ internal sealed class SqliteSchedules(SqliteStore store) : ISchedulePort
         connection =>
         {
             using var statement = new Statement(connection, """
-                SELECT name, version, type, template, rule, declared_rule, declaration, next, due, fired, paused, changed
+                SELECT name, version, type, template, rule, declared_rule, declaration, next, due, fired, paused,
+                    changed
                 FROM courier_schedule WHERE ?1 IS NULL OR due <= ?1 ORDER BY name
                 """);
             var now = store.Now;
@@ -80,8 +81,9 @@ internal sealed class SqliteSchedules(SqliteStore store) : ISchedulePort
             {
                 using var forget = new Statement(connection, "DELETE FROM courier_declaration WHERE seen < ?");
                 forget.Bind(1, store.Now - (long)ForgottenAfter.TotalMilliseconds).Run();
-                using var mark = new Statement(
-                    connection, "INSERT OR REPLACE INTO courier_declaration (name, declaration, seen) VALUES (?, ?, ?)");
+                using var mark = new Statement(connection, """
+                    INSERT OR REPLACE INTO courier_declaration (name, declaration, seen) VALUES (?, ?, ?)
+                    """);
                 foreach (var (name, declaration) in declarations)
                     mark.Bind(1, name).Bind(2, declaration).Bind(3, store.Now).Run();
                 return true;

@@ -375,7 +375,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     /// <summary>
-    /// After another connection's commit, and at every tick: wakes the relay and its timekeeper if there is something for them.
+    /// After another connection's commit, and at every tick: wakes the relay and its timekeeper if there is something
+    /// for them.
     /// </summary>
     private void LookAround(SqliteConnection connection)
     {

@@ -3,8 +3,8 @@ using System.Data.Common;
 namespace GentleCourier.Engines;
 
 /// <summary>
-/// Events that wait in a table of their own, in nobody's way, until they are due and move into the outbox. All times are
-/// to the millisecond, by the database's clock. Thread-safe.
+/// Events that wait in a table of their own, in nobody's way, until they are due and move into the outbox. All times
+/// are to the millisecond, by the database's clock. Thread-safe.
 /// </summary>
 public interface ILaterPort
 {

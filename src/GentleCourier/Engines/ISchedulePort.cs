@@ -65,7 +65,9 @@ public sealed record ScheduleRow(string Name, long Version)
     /// <summary>The time of its next firing; null: it never fires again.</summary>
     public DateTimeOffset? Next { get; init; }
 
-    /// <summary>When that is due, which jitter may have delayed; null while it is paused, or never fires again.</summary>
+    /// <summary>
+    /// When that is due, which jitter may have delayed; null while it is paused, or never fires again.
+    /// </summary>
     public DateTimeOffset? Due { get; init; }
 
     /// <summary>The time of its last firing; null: none yet.</summary>

@@ -76,7 +76,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         }
         CheckWritten(contract, typeInfo, type, encoded);
         if (encoded.Length > maxEventBytes)
-            throw TooLarge(type, FieldFinder.Largest(contract, typeInfo), encoded, ". The field named is the largest one");
+            throw TooLarge(
+                type, FieldFinder.Largest(contract, typeInfo), encoded, ". The field named is the largest one");
         return new EncodedEvent(attributes.Id, type, draft.PartitionKey, encoded);
     }
 
@@ -84,7 +85,8 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     public EncodedEvent Encode(string type, ReadOnlyMemory<byte> json, EventDraft draft)
     {
         if (!Names.IsWireType(type))
-            throw new ContractException(type, null, "its wire type is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+            throw new ContractException(
+                type, null, "its wire type is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
         var attributes = AttributesOf(type, draft);
         byte[] encoded;
         try

@@ -77,9 +77,10 @@ public sealed class CourierBuilder
     }
 
     /// <summary>
-    /// Declares a recurring event. The store keeps the schedule, and the relay that leads fires it: exactly once for each
-    /// time, however many processes declare it. The event's id is the schedule's name and the firing's time, which is its
-    /// CloudEvents <c>time</c> too. By <c>courier schedules</c> it can be paused and changed without a deployment.
+    /// Declares a recurring event. The store keeps the schedule, and the relay that leads fires it: exactly once for
+    /// each time, however many processes declare it. The event's id is the schedule's name and the firing's time,
+    /// which is its CloudEvents <c>time</c> too. By <c>courier schedules</c> it can be paused and changed without a
+    /// deployment.
     /// </summary>
     /// <param name="name">Its name, by the rule for queues.</param>
     /// <param name="contract">The data of its events.</param>
@@ -90,7 +91,9 @@ public sealed class CourierBuilder
 
     /// <summary>The same of a draft, with a subject and a partition key, or of a type that has no class.</summary>
     /// <param name="name">Its name, by the rule for queues.</param>
-    /// <param name="draft">What its events have in common; without id, time and due time, which are the firing's.</param>
+    /// <param name="draft">
+    /// What its events have in common; without id, time and due time, which are the firing's.
+    /// </param>
     /// <param name="configure">Says when it fires; settings <c>Courier:Schedules:{name}:…</c> go before it.</param>
     /// <exception cref="ArgumentException">
     /// The name is not valid, or declared already; or the draft says what is the firing's to say.
@@ -103,7 +106,8 @@ public sealed class CourierBuilder
             throw new ArgumentException($"'{name}' is not a schedule's name: {Names.QueueRule}", nameof(name));
         if (draft is not { Id: null, Time: null, Due: null })
             throw new ArgumentException(
-                $"the draft of schedule '{name}' has an id, a time or a due time; each firing has its own", nameof(draft));
+                $"the draft of schedule '{name}' has an id, a time or a due time; each firing has its own",
+                nameof(draft));
         var options = new ScheduleOptions();
         configure(options);
         if (!Schedules.TryAdd(name, new DeclaredSchedule(name, options, draft)))

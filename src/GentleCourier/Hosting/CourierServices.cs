@@ -160,8 +160,8 @@ public static class CourierServices
                 var (type, data) = (settings.Text("Type", null), settings.Text("Data", null));
                 if (type is null || data is null)
                     throw new OptionsValidationException(child.Path, typeof(ScheduleOptions), [
-                        $"{child.Path} is no schedule of this process ({Known(builder)}); one that settings alone declare "
-                        + "has a Type, and its Data as a text of JSON"]);
+                        $"{child.Path} is no schedule of this process ({Known(builder)}); one that settings alone "
+                        + "declare has a Type, and its Data as a text of JSON"]);
                 var draft = EventDraft.OfJson(type, Encoding.UTF8.GetBytes(data), settings.Text("Subject", null),
                     settings.Text("PartitionKey", null));
                 builder.Schedule(child.Key, draft, static _ => { });

@@ -3,7 +3,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.Scheduling;
 
 /// <summary>
-/// What becomes of a schedule that a process declares, by what is kept of it and who else declares it. Pure computation.
+/// What becomes of a schedule that a process declares, by what is kept of it and who else declares it. Pure
+/// computation.
 /// </summary>
 internal static class Declaring
 {

@@ -4,8 +4,8 @@ using GentleCourier.Events;
 namespace GentleCourier;
 
 /// <summary>
-/// Events that wait in the store until they are due: to be listed, moved to another time and cancelled. Once an event is
-/// due it leaves for the outbox, and it is too late for both. Thread-safe; a transaction is not.
+/// Events that wait in the store until they are due: to be listed, moved to another time and cancelled. Once an event
+/// is due it leaves for the outbox, and it is too late for both. Thread-safe; a transaction is not.
 /// </summary>
 /// <remarks>
 /// With a transaction of the caller's, on the store's database, it happens with the business change, or not at all; and
@@ -40,8 +40,8 @@ public interface ILaterEvents
         LaterFilter which, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Moves events to another time, which their CloudEvents <c>time</c> then says too; without a transaction in several
-    /// steps, where they are many.
+    /// Moves events to another time, which their CloudEvents <c>time</c> then says too; without a transaction in
+    /// several steps, where they are many.
     /// </summary>
     /// <param name="which">Which; it must say something.</param>
     /// <param name="due">The new time, the same for all.</param>

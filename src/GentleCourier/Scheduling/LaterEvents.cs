@@ -47,6 +47,7 @@ internal sealed class LaterEvents(ILaterPort store) : ILaterEvents
     {
         ArgumentNullException.ThrowIfNull(which);
         if (which.IsAll)
-            throw new ArgumentException("it says nothing, and would take all: say an id, a key or a type", nameof(which));
+            throw new ArgumentException(
+                "it says nothing, and would take all: say an id, a key or a type", nameof(which));
     }
 }

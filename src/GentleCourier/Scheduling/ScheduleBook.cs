@@ -85,11 +85,13 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
         var kept = await store.Schedules.ReadAsync(dueOnly: false, cancellationToken).ConfigureAwait(false);
         return kept.Rows.FirstOrDefault(r => r.Name == name) is { } found ? (found, kept.Now)
             : throw new CourierException($"there is no schedule '{name}' in {store.DisplayName}; "
-                + (kept.Rows.Count == 0 ? "there is none" : $"there is {string.Join(", ", kept.Rows.Select(r => r.Name))}"));
+                + (kept.Rows.Count == 0 ? "there is none"
+                    : $"there is {string.Join(", ", kept.Rows.Select(r => r.Name))}"));
     }
 
     private CourierException Busy(string name) => new(
-        $"the schedule '{name}' in {store.DisplayName} was changed by somebody else each of {MostTries} times; try again");
+        $"the schedule '{name}' in {store.DisplayName} was changed by somebody else each of {MostTries} times; try "
+        + "again");
 
     private static Schedule Read(ScheduleRow row, DateTimeOffset now, IReadOnlyList<SeenDeclaration> seen)
     {

@@ -111,7 +111,8 @@ internal sealed record ScheduleRule(
     {
         try
         {
-            return (parsed ??= Parse()).Expression.GetNextOccurrence(DateTimeOffset.UnixEpoch, parsed.Value.Zone) is null
+            var (expression, zone) = parsed ??= Parse();
+            return expression.GetNextOccurrence(DateTimeOffset.UnixEpoch, zone) is null
                 ? $"Cron '{Cron}' never fires" : null;
         }
         catch (CronFormatException e)

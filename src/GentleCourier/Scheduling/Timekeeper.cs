@@ -5,9 +5,9 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Scheduling;
 
 /// <summary>
-/// Moves into the outbox what is due: events that were added for later, and those of schedules that fire. The relay that
-/// leads does it, beside its work. What is due leaves its place in the transaction that adds it to the outbox: a kill
-/// leaves both or neither.
+/// Moves into the outbox what is due: events that were added for later, and those of schedules that fire. The relay
+/// that leads does it, beside its work. What is due leaves its place in the transaction that adds it to the outbox: a
+/// kill leaves both or neither.
 /// </summary>
 internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvider clock, ILogger logger)
 {

@@ -63,7 +63,8 @@ public sealed record OutboxFigures(
     /// </summary>
     public long Later { get; init; }
 
-    /// <summary>How long until the next of them, or of the schedules, is due; negative where it is late, null where there
+    /// <summary>
+    /// How long until the next of them, or of the schedules, is due; negative where it is late, null where there
     /// is none.</summary>
     public TimeSpan? NextDueIn { get; init; }
 
