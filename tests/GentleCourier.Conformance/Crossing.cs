@@ -179,7 +179,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     private T Opened<T>(T item) where T : IAsyncDisposable
     {
-        opened.Add(item);
+        // Some tests open several at once.
+        lock (opened) opened.Add(item);
         return item;
     }
 }
