@@ -27,8 +27,8 @@ internal static class PostgresTables
         });
         model.Entity<LaterOutboxEvent>(later =>
         {
-            later.ToTable("later", schema, inMigrations);
-            later.HasKey(e => e.Id).HasName("later_pkey");
+            later.ToTable("outbox_later", schema, inMigrations);
+            later.HasKey(e => e.Id).HasName("outbox_later_pkey");
             later.Ignore(e => e.Due);
             later.Property(e => e.Id).Column("id", "bigint", 1).ValueGeneratedOnAdd();
             later.Property(e => e.EventId).Column("event_id", "text", 2);
@@ -37,9 +37,9 @@ internal static class PostgresTables
             later.Property<DateTime>(Tables.Added).Column("added", Time, 5).HasDefaultValueSql("clock_timestamp()");
             later.Property<DateTime>(Tables.DueAt).Column("due", Time, 6).ValueGeneratedNever();
             later.Property(e => e.Event).Column("event", "bytea", 7);
-            later.HasIndex(Tables.DueAt, nameof(LaterOutboxEvent.Id)).HasDatabaseName("later_due");
-            later.HasIndex(e => e.EventId).HasDatabaseName("later_id");
-            later.HasIndex(e => e.PartitionKey).HasDatabaseName("later_key").HasFilter("partition_key IS NOT NULL");
+            later.HasIndex(Tables.DueAt, nameof(LaterOutboxEvent.Id)).HasDatabaseName("outbox_later_due");
+            later.HasIndex(e => e.EventId).HasDatabaseName("outbox_later_id");
+            later.HasIndex(e => e.PartitionKey).HasDatabaseName("outbox_later_key").HasFilter("partition_key IS NOT NULL");
             later.HasAnnotation(StorageParameter + "autovacuum_vacuum_scale_factor", 0.02);
             later.HasAnnotation(StorageParameter + "autovacuum_vacuum_cost_delay", 0);
         });

@@ -20,7 +20,7 @@ internal static class SqliteTables
         });
         model.Entity<LaterOutboxEvent>(later =>
         {
-            later.ToTable("courier_later", null, inMigrations);
+            later.ToTable("courier_outbox_later", null, inMigrations);
             later.HasKey(e => e.Id);
             later.Ignore(e => e.Due);
             later.Property(e => e.Id).Column("seq", "INTEGER", 1).ValueGeneratedOnAdd();
@@ -30,9 +30,9 @@ internal static class SqliteTables
             later.Property<long>(Tables.Added).Column("added", "INTEGER", 5).ValueGeneratedNever();
             later.Property<long>(Tables.DueAt).Column("due", "INTEGER", 6).ValueGeneratedNever();
             later.Property(e => e.Event).Column("event", "BLOB", 7);
-            later.HasIndex(Tables.DueAt).HasDatabaseName("courier_later_due");
-            later.HasIndex(e => e.EventId).HasDatabaseName("courier_later_id");
-            later.HasIndex(e => e.PartitionKey).HasDatabaseName("courier_later_key")
+            later.HasIndex(Tables.DueAt).HasDatabaseName("courier_outbox_later_due");
+            later.HasIndex(e => e.EventId).HasDatabaseName("courier_outbox_later_id");
+            later.HasIndex(e => e.PartitionKey).HasDatabaseName("courier_outbox_later_key")
                 .HasFilter("partition_key IS NOT NULL");
         });
         model.Add("courier_schedule", null, inMigrations, schedule =>

@@ -167,6 +167,43 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal((9, "card-7"), (Crossing.NumberOf(row.Event.Json), row.Event.PartitionKey));
     }
 
+    [Fact]
+    public async Task One_that_cannot_be_reckoned_here_keeps_no_other_from_firing()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var store = crossing.SharedStore("harbour");
+        await store.PrepareAsync(create: true);
+        var past = DateTimeOffset.UtcNow.AddMinutes(-5);
+        foreach (var (name, rule) in new[] { ("a", "{\"missed\":\"Twice\"}"), ("b", "{\"cron\":\"* * * * *\","
+            + "\"timeZone\":\"Sea/Longsand\"}") })
+        {
+            Assert.True(await store.Schedules.SaveAsync(
+                new ScheduleRow(name, 0)
+                {
+                    Type = "test.tap", Template = Crossing.TapEvent(1).Json, Rule = rule, DeclaredRule = rule,
+                    Declaration = "1", Next = past, Due = past,
+                }, []));
+        }
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
+        var harbour = await crossing.StartAsync(
+            "harbour", c => c.Schedule("tick", new Tap(7), s => s.Every = TimeSpan.FromSeconds(1)));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(2), due: Due.In(TimeSpan.FromMilliseconds(10))));
+        await Crossing.UntilAsync(
+            () => Task.FromResult(log.Taps.Any(t => t.Data.Number == 7) && log.Taps.Any(t => t.Data.Number == 2)),
+            "what can fire has, and what is due is there");
+        var listed = await Of(harbour).ListAsync();
+        Assert.Contains("cannot be read here", listed[0].Problem, StringComparison.Ordinal);
+        Assert.Contains("'Sea/Longsand' is not known on this host", listed[1].Problem, StringComparison.Ordinal);
+        Assert.Null(listed[2].Problem);
+        var found = (await harbour.Store().ReadOutboxFiguresAsync()).NextDueIn;
+        Assert.True(found < TimeSpan.FromMinutes(-4));
+        Assert.Contains(
+            Findings.Of("harbour", await harbour.Store().ReadOutboxFiguresAsync()), f => f.Code == "due-late");
+    }
+
     /// <summary>
     /// Five instances over two hundred days, in which clocks are set forward and back, some are killed before or after
     /// they have written, all are away for hours, and each comes back.

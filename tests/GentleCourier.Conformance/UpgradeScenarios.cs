@@ -65,4 +65,17 @@ public abstract class UpgradeScenarios<TPlace> where TPlace : Place, new()
         await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => crossing.Store("fares").PrepareAsync(create: true)));
         await crossing.Store("fares").PrepareAsync(create: false);
     }
+
+    /// <summary>A store and a broker may be in one database, and in one schema of it.</summary>
+    [Fact]
+    public async Task No_two_tables_of_an_engine_have_one_name()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var names = (crossing.Engine.StoreSchema + "\n" + crossing.Engine.BrokerSchema).Split('\n')
+            .Select(line => line.Trim().Split(' '))
+            .Where(words => words is ["CREATE", "TABLE" or "INDEX", not "IF", ..])
+            .Select(words => words[2].Split('.')[^1]).ToList();
+        Assert.InRange(names.Count, 15, 100);
+        Assert.Equal(names.Distinct(), names);
+    }
 }

@@ -140,7 +140,8 @@ internal static class SchedulesCommand
     private static void Print(Schedule schedule)
     {
         AnsiConsole.MarkupLine($"[bold]{Plain.Cell(schedule.Name)}[/]  {Plain.Cell(Words(schedule.Options))}");
-        Plain.WriteHanging("  next     ", Times(schedule.Firings));
+        Plain.WriteHanging(
+            "  next     ", schedule.Problem is { } problem ? $"unknown: {problem}" : Times(schedule.Firings));
         Plain.WriteHanging("  last     ", schedule.LastFired is { } last ? Local(last, schedule) : "not yet");
         Plain.WriteHanging("  event    ", schedule.Type);
         if (schedule.PausedSince is { } paused)
@@ -182,11 +183,11 @@ internal static class SchedulesCommand
 
     private static string Local(DateTimeOffset time, Schedule schedule) => Local(TimeZoneInfo.ConvertTime(
         time.AddTicks(-(time.Ticks % TimeSpan.TicksPerSecond)),
-        TimeZoneInfo.FindSystemTimeZoneById(schedule.Options.TimeZone)));
+        TimeZoneInfo.TryFindSystemTimeZoneById(schedule.Options.TimeZone, out var zone) ? zone : TimeZoneInfo.Utc));
 
     private static object ForScripts(Schedule schedule) => new
     {
-        schedule.Name, schedule.Type, options = ForScripts(schedule.Options), next = schedule.Firings, schedule.Due,
+        schedule.Name, schedule.Type, schedule.Problem, options = ForScripts(schedule.Options), next = schedule.Firings, schedule.Due,
         schedule.LastFired, schedule.PausedSince, schedule.ChangedSince, declared = ForScripts(schedule.Declared),
         declaredAgeSeconds = schedule.DeclaredAge?.TotalSeconds,
         data = Encoding.UTF8.GetString(schedule.Template.Data.Span),

@@ -13,7 +13,7 @@ internal sealed class LaterStatements(PostgresServer server)
 
     /// <summary>Times are to the millisecond, as everybody else keeps them.</summary>
     public readonly string Add = server.Sql("""
-        INSERT INTO courier.later (event_id, type, partition_key, added, due, event)
+        INSERT INTO courier.outbox_later (event_id, type, partition_key, added, due, event)
         SELECT event_id, type, partition_key, coalesce($1, clock_timestamp()),
             date_trunc('milliseconds', coalesce(at, coalesce($1, clock_timestamp()) + delay)), event
         FROM unnest($2, $3, $4, $5, $6, $7) WITH ORDINALITY
@@ -24,7 +24,7 @@ internal sealed class LaterStatements(PostgresServer server)
 
     /// <summary>When something is due next, looked for from a time on.</summary>
     public readonly string Look = server.Sql("""
-        SELECT (SELECT min(due) FROM courier.later WHERE due >= $2) - coalesce($1, clock_timestamp()),
+        SELECT (SELECT min(due) FROM courier.outbox_later WHERE due >= $2) - coalesce($1, clock_timestamp()),
                (SELECT min(due) FROM courier.schedule) - coalesce($1, clock_timestamp())
         """);
 
@@ -35,8 +35,8 @@ internal sealed class LaterStatements(PostgresServer server)
     /// </summary>
     public readonly string MoveDue = server.Sql("""
         WITH gone AS (
-            DELETE FROM courier.later WHERE id = ANY (ARRAY (
-                SELECT id FROM courier.later WHERE due >= $2 AND due <= (SELECT coalesce($1, clock_timestamp()))
+            DELETE FROM courier.outbox_later WHERE id = ANY (ARRAY (
+                SELECT id FROM courier.outbox_later WHERE due >= $2 AND due <= (SELECT coalesce($1, clock_timestamp()))
                 ORDER BY due, id LIMIT $3 FOR UPDATE SKIP LOCKED))
             AND EXISTS (SELECT FROM courier.relay WHERE term = $4 AND relay IS NOT NULL)
             RETURNING id, event_id, type, partition_key, due, event),
@@ -48,7 +48,7 @@ internal sealed class LaterStatements(PostgresServer server)
 
     public readonly string Move = server.Sql("""
         WITH moved AS (
-            UPDATE courier.later l SET due = date_trunc('milliseconds', $1), event = m.event
+            UPDATE courier.outbox_later l SET due = date_trunc('milliseconds', $1), event = m.event
             FROM unnest($2, $3, $4) AS m (id, event_id, event) WHERE l.id = m.id AND l.event_id = m.event_id
             RETURNING 1)
         SELECT count(*)::int FROM moved
@@ -71,11 +71,11 @@ internal sealed class LaterStatements(PostgresServer server)
             parameters.Add(Parameter.Of(after.Row));
         }
         return (server.Sql($"""
-            WITH found AS {found} (SELECT id AS row, due AS at FROM courier.later WHERE {where})
+            WITH found AS {found} (SELECT id AS row, due AS at FROM courier.outbox_later WHERE {where})
             SELECT {Columns} FROM (
                 SELECT *, sum(octet_length(event)) OVER (ORDER BY due, id ROWS UNBOUNDED PRECEDING)
                     - octet_length(event) AS before
-                FROM (SELECT * FROM found ORDER BY at, row LIMIT ${count}) f JOIN courier.later ON id = row) b
+                FROM (SELECT * FROM found ORDER BY at, row LIMIT ${count}) f JOIN courier.outbox_later ON id = row) b
             WHERE before < {Budget.Bytes} ORDER BY due, id
             """), [.. parameters]);
     }
@@ -84,7 +84,7 @@ internal sealed class LaterStatements(PostgresServer server)
     {
         var (where, said) = Where(which);
         return (server.Sql($"""
-            WITH gone AS (DELETE FROM courier.later WHERE {where} RETURNING 1) SELECT count(*)::int FROM gone
+            WITH gone AS (DELETE FROM courier.outbox_later WHERE {where} RETURNING 1) SELECT count(*)::int FROM gone
             """), said);
     }
 

@@ -185,8 +185,8 @@ internal sealed class StoreStatements(PostgresServer server)
                    (SELECT added FROM courier.outbox WHERE id > place ORDER BY id LIMIT 1),
                    (SELECT added FROM courier.outbox_held WHERE due IS NOT NULL ORDER BY id LIMIT 1)),
                CASE WHEN until >= coalesce($1, now()) THEN relay END, error,
-               (SELECT count(*) FROM (SELECT FROM courier.later LIMIT $4) l),
-               least((SELECT min(due) FROM courier.later), (SELECT min(due) FROM courier.schedule))
+               (SELECT count(*) FROM (SELECT FROM courier.outbox_later LIMIT $4) l),
+               least((SELECT min(due) FROM courier.outbox_later), (SELECT min(due) FROM courier.schedule))
                    - coalesce($1, now())
         FROM courier.relay
         """);

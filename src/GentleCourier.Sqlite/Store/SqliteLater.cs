@@ -10,7 +10,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
     private const string Columns = "seq, event_id, type, partition_key, due, added, event";
 
     /// <summary>When the next event and the next schedule are due, as columns.</summary>
-    public const string Next = "(SELECT min(due) FROM courier_later), (SELECT min(due) FROM courier_schedule)";
+    public const string Next = "(SELECT min(due) FROM courier_outbox_later), (SELECT min(due) FROM courier_schedule)";
 
     private Dues known = new(null, null);
 
@@ -84,7 +84,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             transaction,
             connection =>
             {
-                using var cancel = new Statement(connection, $"DELETE FROM courier_later WHERE {Where(which)}");
+                using var cancel = new Statement(connection, $"DELETE FROM courier_outbox_later WHERE {Where(which)}");
                 return Bind(cancel, which, 1).Run();
             },
             cancellationToken);
@@ -96,7 +96,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             connection =>
             {
                 using var move = new Statement(
-                    connection, "UPDATE courier_later SET due = ?, event = ? WHERE seq = ? AND event_id = ?");
+                    connection, "UPDATE courier_outbox_later SET due = ?, event = ? WHERE seq = ? AND event_id = ?");
                 var time = Milliseconds(due.From(Time(store.Now)));
                 return events.Sum(
                     e => move.Bind(1, time).Bind(2, e.Json.Span).Bind(3, e.Row).Bind(4, e.Id).Run());
@@ -116,7 +116,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
         var behind = after is null ? "" : "AND (due, seq) > (?, ?)";
         using var statement = new Statement(
             connection,
-            $"SELECT {Columns} FROM courier_later WHERE {Where(which)} {behind} ORDER BY due, seq LIMIT {limit}");
+            $"SELECT {Columns} FROM courier_outbox_later WHERE {Where(which)} {behind} ORDER BY due, seq LIMIT {limit}");
         Bind(statement, which, 1);
         var next = Count(which) + 1;
         if (after is not null) statement.Bind(next, Milliseconds(after.Due)).Bind(next + 1, after.Row);

@@ -41,7 +41,7 @@ internal static class StoreTables
         ) WITHOUT ROWID;
 
         -- Events that wait until they are due, and move into the outbox then.
-        CREATE TABLE courier_later (
+        CREATE TABLE courier_outbox_later (
             seq           INTEGER PRIMARY KEY,
             event_id      TEXT NOT NULL,
             type          TEXT NOT NULL,
@@ -50,9 +50,9 @@ internal static class StoreTables
             due           INTEGER NOT NULL,
             event         BLOB NOT NULL
         );
-        CREATE INDEX courier_later_due ON courier_later (due);
-        CREATE INDEX courier_later_id ON courier_later (event_id);
-        CREATE INDEX courier_later_key ON courier_later (partition_key) WHERE partition_key IS NOT NULL;
+        CREATE INDEX courier_outbox_later_due ON courier_outbox_later (due);
+        CREATE INDEX courier_outbox_later_id ON courier_outbox_later (event_id);
+        CREATE INDEX courier_outbox_later_key ON courier_outbox_later (partition_key) WHERE partition_key IS NOT NULL;
 
         -- Schedules of recurring events. The version grows with every change of one.
         CREATE TABLE courier_schedule (

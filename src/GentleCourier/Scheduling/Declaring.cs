@@ -32,13 +32,26 @@ internal static class Declaring
     public static ScheduleRow Row(ScheduleRow mine, ScheduleRow? kept, DateTimeOffset now, double random)
     {
         if (kept is null) return Schedules.WithNext(mine, ScheduleRule.Parse(mine.Rule), now, random);
-        var (rule, old) = (ScheduleRule.Parse(mine.Rule), ScheduleRule.Parse(kept.Rule));
+        var rule = ScheduleRule.Parse(mine.Rule);
         var row = kept with
         {
             Type = mine.Type, Template = mine.Template, Rule = mine.Rule, DeclaredRule = mine.Rule,
             Declaration = mine.Declaration, Changed = null,
         };
-        var isAsBefore = (rule.Cron, rule.TimeZone, rule.Every) == (old.Cron, old.TimeZone, old.Every);
-        return isAsBefore ? row : Schedules.WithNext(row, rule, now, random);
+        return HasTimesOf(rule, kept.Rule) ? row : Schedules.WithNext(row, rule, now, random);
+    }
+
+    private static bool HasTimesOf(ScheduleRule rule, string kept)
+    {
+        try
+        {
+            var old = ScheduleRule.Parse(kept);
+            return (rule.Cron, rule.TimeZone, rule.Every) == (old.Cron, old.TimeZone, old.Every);
+        }
+        catch (CourierException)
+        {
+            // Whatever it was, it is replaced.
+            return false;
+        }
     }
 }

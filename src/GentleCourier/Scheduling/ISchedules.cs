@@ -53,6 +53,9 @@ public interface ISchedules
 public sealed record Schedule(
     string Name, string Type, ScheduleOptions Options, IReadOnlyList<DateTimeOffset> Firings)
 {
+    /// <summary>Why it cannot be said here when it fires, such as an unknown time zone; null where it can.</summary>
+    public string? Problem { get; init; }
+
     /// <summary>When it is due, jitter included; null while it is paused, or where it never fires again.</summary>
     public DateTimeOffset? Due { get; init; }
 

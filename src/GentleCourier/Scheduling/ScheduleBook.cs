@@ -95,19 +95,46 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
 
     private static Schedule Read(ScheduleRow row, DateTimeOffset now, IReadOnlyList<SeenDeclaration> seen)
     {
-        var rule = ScheduleRule.Parse(row.Rule);
-        var first = row.Paused is null ? row.Next : rule.After(now);
-        return new Schedule(row.Name, row.Type, ScheduleOptions.Of(rule), first is not { } next ? []
-            : [.. rule.Following(next.AddTicks(-1), Ahead)])
+        var (options, problem) = OptionsOf(row.Rule);
+        IReadOnlyList<DateTimeOffset> firings = [];
+        if (problem is null) (firings, problem) = FiringsOf(row, options.Rule, now);
+        return new Schedule(row.Name, row.Type, options, firings)
         {
+            Problem = problem,
             Due = row.Due,
             LastFired = row.Fired,
             PausedSince = row.Paused,
             ChangedSince = row.Changed,
-            Declared = ScheduleOptions.Of(ScheduleRule.Parse(row.DeclaredRule)),
+            Declared = OptionsOf(row.DeclaredRule).Options,
             DeclaredAge = AgeOf(row.Name, seen),
             Template = EventJson.Read(row.Template),
         };
+    }
+
+    private static (ScheduleOptions Options, string? Problem) OptionsOf(string rule)
+    {
+        try
+        {
+            return (ScheduleOptions.Of(ScheduleRule.Parse(rule)), null);
+        }
+        catch (CourierException e)
+        {
+            return (new ScheduleOptions(), e.Message);
+        }
+    }
+
+    private static (IReadOnlyList<DateTimeOffset> Firings, string? Problem) FiringsOf(
+        ScheduleRow row, ScheduleRule rule, DateTimeOffset now)
+    {
+        try
+        {
+            var first = row.Paused is null ? row.Next : rule.After(now);
+            return (first is not { } next ? [] : [.. rule.Following(next.AddTicks(-1), Ahead)], null);
+        }
+        catch (CourierException e)
+        {
+            return ([], e.Message);
+        }
     }
 
     private static TimeSpan? AgeOf(string name, IReadOnlyList<SeenDeclaration> seen) =>

@@ -36,6 +36,7 @@ internal sealed record ScheduleRule(
     }
 
     /// <summary>The first time after another; null: none.</summary>
+    /// <exception cref="CourierException">This host does not know the time zone, or the expression.</exception>
     public DateTimeOffset? After(DateTimeOffset time)
     {
         if (Every is { } every)
@@ -43,7 +44,8 @@ internal sealed record ScheduleRule(
             var ticks = time.UtcTicks - DateTimeOffset.UnixEpoch.Ticks;
             return DateTimeOffset.UnixEpoch.AddTicks((Math.DivRem(ticks, every.Ticks).Quotient + 1) * every.Ticks);
         }
-        var (expression, zone) = parsed ??= Parse();
+        if (parsed is null && ProblemOfCron() is { } problem) throw new CourierException(problem);
+        var (expression, zone) = parsed!.Value;
         // In its own zone, so that people read it as they have meant it.
         return expression.GetNextOccurrence(time, zone);
     }
@@ -85,8 +87,19 @@ internal sealed record ScheduleRule(
 
     public string ToJson() => JsonSerializer.Serialize(this, RuleJson.Default.ScheduleRule);
 
-    public static ScheduleRule Parse(string json) =>
-        JsonSerializer.Deserialize(json, RuleJson.Default.ScheduleRule)!;
+    /// <exception cref="CourierException">It is of a newer release, perhaps.</exception>
+    public static ScheduleRule Parse(string json)
+    {
+        try
+        {
+            return JsonSerializer.Deserialize(json, RuleJson.Default.ScheduleRule)
+                ?? throw new CourierException("the rule of the schedule is empty");
+        }
+        catch (JsonException e)
+        {
+            throw new CourierException($"the rule of the schedule cannot be read here, {json}: {e.Message}", e);
+        }
+    }
 
     /// <summary>
     /// The last firings from one on and before another time. Looked for backwards, over twice as long each time: there

@@ -68,19 +68,19 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnOrder(3);
 
                     b.HasKey("Id")
-                        .HasName("later_pkey");
+                        .HasName("outbox_later_pkey");
 
                     b.HasIndex("EventId")
-                        .HasDatabaseName("later_id");
+                        .HasDatabaseName("outbox_later_id");
 
                     b.HasIndex("PartitionKey")
-                        .HasDatabaseName("later_key")
+                        .HasDatabaseName("outbox_later_key")
                         .HasFilter("partition_key IS NOT NULL");
 
                     b.HasIndex("DueAt", "Id")
-                        .HasDatabaseName("later_due");
+                        .HasDatabaseName("outbox_later_due");
 
-                    b.ToTable("later", "courier");
+                    b.ToTable("outbox_later", "courier");
 
                     b
                         .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)

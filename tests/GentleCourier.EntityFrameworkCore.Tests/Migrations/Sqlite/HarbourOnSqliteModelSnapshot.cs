@@ -60,16 +60,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("Id");
 
                     b.HasIndex("DueAt")
-                        .HasDatabaseName("courier_later_due");
+                        .HasDatabaseName("courier_outbox_later_due");
 
                     b.HasIndex("EventId")
-                        .HasDatabaseName("courier_later_id");
+                        .HasDatabaseName("courier_outbox_later_id");
 
                     b.HasIndex("PartitionKey")
-                        .HasDatabaseName("courier_later_key")
+                        .HasDatabaseName("courier_outbox_later_key")
                         .HasFilter("partition_key IS NOT NULL");
 
-                    b.ToTable("courier_later", (string)null);
+                    b.ToTable("courier_outbox_later", (string)null);
                 });
 
             modelBuilder.Entity("GentleCourier.EntityFrameworkCore.OutboxEvent", b =>

@@ -66,24 +66,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
-                name: "courier_later",
-                columns: table => new
-                {
-                    seq = table.Column<long>(type: "INTEGER", nullable: false)
-                        .Annotation("Sqlite:Autoincrement", true),
-                    event_id = table.Column<string>(type: "TEXT", nullable: false),
-                    type = table.Column<string>(type: "TEXT", nullable: false),
-                    partition_key = table.Column<string>(type: "TEXT", nullable: true),
-                    added = table.Column<long>(type: "INTEGER", nullable: false),
-                    due = table.Column<long>(type: "INTEGER", nullable: false),
-                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
-                },
-                constraints: table =>
-                {
-                    table.PrimaryKey("PK_courier_later", x => x.seq);
-                });
-
-            migrationBuilder.CreateTable(
                 name: "courier_outbox",
                 columns: table => new
                 {
@@ -117,6 +99,24 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 constraints: table =>
                 {
                     table.PrimaryKey("PK_courier_outbox_held", x => x.seq);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_outbox_later",
+                columns: table => new
+                {
+                    seq = table.Column<long>(type: "INTEGER", nullable: false)
+                        .Annotation("Sqlite:Autoincrement", true),
+                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    partition_key = table.Column<string>(type: "TEXT", nullable: true),
+                    added = table.Column<long>(type: "INTEGER", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_outbox_later", x => x.seq);
                 });
 
             migrationBuilder.CreateTable(
@@ -239,22 +239,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
-                name: "courier_later_due",
-                table: "courier_later",
-                column: "due");
-
-            migrationBuilder.CreateIndex(
-                name: "courier_later_id",
-                table: "courier_later",
-                column: "event_id");
-
-            migrationBuilder.CreateIndex(
-                name: "courier_later_key",
-                table: "courier_later",
-                column: "partition_key",
-                filter: "partition_key IS NOT NULL");
-
-            migrationBuilder.CreateIndex(
                 name: "courier_outbox_held_behind",
                 table: "courier_outbox_held",
                 columns: new[] { "partition_key", "seq" },
@@ -265,6 +249,22 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 table: "courier_outbox_held",
                 column: "due",
                 filter: "partition_key IS NULL");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_later_due",
+                table: "courier_outbox_later",
+                column: "due");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_later_id",
+                table: "courier_outbox_later",
+                column: "event_id");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_later_key",
+                table: "courier_outbox_later",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL");
         }
 
         /// <inheritdoc />
@@ -283,13 +283,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_inbox");
 
             migrationBuilder.DropTable(
-                name: "courier_later");
-
-            migrationBuilder.DropTable(
                 name: "courier_outbox");
 
             migrationBuilder.DropTable(
                 name: "courier_outbox_held");
+
+            migrationBuilder.DropTable(
+                name: "courier_outbox_later");
 
             migrationBuilder.DropTable(
                 name: "courier_relay");

@@ -75,27 +75,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
 
             migrationBuilder.CreateTable(
-                name: "later",
-                schema: "courier",
-                columns: table => new
-                {
-                    id = table.Column<long>(type: "bigint", nullable: false)
-                        .Annotation("Npgsql:ValueGenerationStrategy", NpgsqlValueGenerationStrategy.IdentityByDefaultColumn),
-                    event_id = table.Column<string>(type: "text", nullable: false),
-                    type = table.Column<string>(type: "text", nullable: false),
-                    partition_key = table.Column<string>(type: "text", nullable: true),
-                    added = table.Column<DateTime>(type: "timestamp with time zone", nullable: false, defaultValueSql: "clock_timestamp()"),
-                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
-                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
-                },
-                constraints: table =>
-                {
-                    table.PrimaryKey("later_pkey", x => x.id);
-                })
-                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
-                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.02);
-
-            migrationBuilder.CreateTable(
                 name: "outbox",
                 schema: "courier",
                 columns: table => new
@@ -139,6 +118,27 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 {
                     table.PrimaryKey("outbox_held_pkey", x => x.id);
                 });
+
+            migrationBuilder.CreateTable(
+                name: "outbox_later",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<long>(type: "bigint", nullable: false)
+                        .Annotation("Npgsql:ValueGenerationStrategy", NpgsqlValueGenerationStrategy.IdentityByDefaultColumn),
+                    event_id = table.Column<string>(type: "text", nullable: false),
+                    type = table.Column<string>(type: "text", nullable: false),
+                    partition_key = table.Column<string>(type: "text", nullable: true),
+                    added = table.Column<DateTime>(type: "timestamp with time zone", nullable: false, defaultValueSql: "clock_timestamp()"),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("outbox_later_pkey", x => x.id);
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.02);
 
             migrationBuilder.CreateTable(
                 name: "relay",
@@ -257,25 +257,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
-                name: "later_due",
-                schema: "courier",
-                table: "later",
-                columns: new[] { "due", "id" });
-
-            migrationBuilder.CreateIndex(
-                name: "later_id",
-                schema: "courier",
-                table: "later",
-                column: "event_id");
-
-            migrationBuilder.CreateIndex(
-                name: "later_key",
-                schema: "courier",
-                table: "later",
-                column: "partition_key",
-                filter: "partition_key IS NOT NULL");
-
-            migrationBuilder.CreateIndex(
                 name: "outbox_held_behind",
                 schema: "courier",
                 table: "outbox_held",
@@ -288,6 +269,25 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 table: "outbox_held",
                 column: "due",
                 filter: "partition_key IS NULL");
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_later_due",
+                schema: "courier",
+                table: "outbox_later",
+                columns: new[] { "due", "id" });
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_later_id",
+                schema: "courier",
+                table: "outbox_later",
+                column: "event_id");
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_later_key",
+                schema: "courier",
+                table: "outbox_later",
+                column: "partition_key",
+                filter: "partition_key IS NOT NULL");
         }
 
         /// <inheritdoc />
@@ -309,15 +309,15 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 schema: "courier");
 
             migrationBuilder.DropTable(
-                name: "later",
-                schema: "courier");
-
-            migrationBuilder.DropTable(
                 name: "outbox",
                 schema: "courier");
 
             migrationBuilder.DropTable(
                 name: "outbox_held",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "outbox_later",
                 schema: "courier");
 
             migrationBuilder.DropTable(

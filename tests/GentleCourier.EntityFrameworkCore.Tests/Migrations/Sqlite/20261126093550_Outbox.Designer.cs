@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261126081742_Outbox")]
+    [Migration("20261126093550_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -63,16 +63,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("Id");
 
                     b.HasIndex("DueAt")
-                        .HasDatabaseName("courier_later_due");
+                        .HasDatabaseName("courier_outbox_later_due");
 
                     b.HasIndex("EventId")
-                        .HasDatabaseName("courier_later_id");
+                        .HasDatabaseName("courier_outbox_later_id");
 
                     b.HasIndex("PartitionKey")
-                        .HasDatabaseName("courier_later_key")
+                        .HasDatabaseName("courier_outbox_later_key")
                         .HasFilter("partition_key IS NOT NULL");
 
-                    b.ToTable("courier_later", (string)null);
+                    b.ToTable("courier_outbox_later", (string)null);
                 });
 
             modelBuilder.Entity("GentleCourier.EntityFrameworkCore.OutboxEvent", b =>
