@@ -39,7 +39,8 @@ internal static class PostgresTables
             later.Property(e => e.Event).Column("event", "bytea", 7);
             later.HasIndex(Tables.DueAt, nameof(LaterOutboxEvent.Id)).HasDatabaseName("outbox_later_due");
             later.HasIndex(e => e.EventId).HasDatabaseName("outbox_later_id");
-            later.HasIndex(e => e.PartitionKey).HasDatabaseName("outbox_later_key").HasFilter("partition_key IS NOT NULL");
+            later.HasIndex(e => e.PartitionKey).HasDatabaseName("outbox_later_key")
+                .HasFilter("partition_key IS NOT NULL");
             later.HasAnnotation(StorageParameter + "autovacuum_vacuum_scale_factor", 0.02);
             later.HasAnnotation(StorageParameter + "autovacuum_vacuum_cost_delay", 0);
         });

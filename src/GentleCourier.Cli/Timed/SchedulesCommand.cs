@@ -187,8 +187,9 @@ internal static class SchedulesCommand
 
     private static object ForScripts(Schedule schedule) => new
     {
-        schedule.Name, schedule.Type, schedule.Problem, options = ForScripts(schedule.Options), next = schedule.Firings, schedule.Due,
-        schedule.LastFired, schedule.PausedSince, schedule.ChangedSince, declared = ForScripts(schedule.Declared),
+        schedule.Name, schedule.Type, schedule.Problem, options = ForScripts(schedule.Options), next = schedule.Firings,
+        schedule.Due, schedule.LastFired, schedule.PausedSince, schedule.ChangedSince,
+        declared = ForScripts(schedule.Declared),
         declaredAgeSeconds = schedule.DeclaredAge?.TotalSeconds,
         data = Encoding.UTF8.GetString(schedule.Template.Data.Span),
     };

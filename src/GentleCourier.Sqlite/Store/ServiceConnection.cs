@@ -57,7 +57,8 @@ internal sealed class ServiceConnection : IDisposable
     {
         if (file.Identity != opened) throw file.Replaced();
         addToLater ??= new Statement(connection, """
-            INSERT INTO courier_outbox_later (event_id, type, partition_key, added, due, event) VALUES (?, ?, ?, ?, ?, ?)
+            INSERT INTO courier_outbox_later (event_id, type, partition_key, added, due, event)
+            VALUES (?, ?, ?, ?, ?, ?)
             """);
         addToLater.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, due)
             .Bind(6, @event.Json.Span).Run();

@@ -115,8 +115,9 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
     {
         var behind = after is null ? "" : "AND (due, seq) > (?, ?)";
         using var statement = new Statement(
-            connection,
-            $"SELECT {Columns} FROM courier_outbox_later WHERE {Where(which)} {behind} ORDER BY due, seq LIMIT {limit}");
+            connection, $"""
+            SELECT {Columns} FROM courier_outbox_later WHERE {Where(which)} {behind} ORDER BY due, seq LIMIT {limit}
+            """);
         Bind(statement, which, 1);
         var next = Count(which) + 1;
         if (after is not null) statement.Bind(next, Milliseconds(after.Due)).Bind(next + 1, after.Row);

@@ -18,7 +18,8 @@ internal static class StoreReports
                    iif(until >= ?1, relay, NULL), error,
                    (SELECT count(*) FROM (SELECT 1 FROM courier_outbox_later LIMIT ?4)),
                    (SELECT min(due) FROM (
-                       SELECT min(due) AS due FROM courier_outbox_later UNION ALL SELECT min(due) FROM courier_schedule))
+                       SELECT min(due) AS due FROM courier_outbox_later
+                       UNION ALL SELECT min(due) FROM courier_schedule))
             FROM courier_relay
             """);
         statement.Bind(1, now).Bind(2, OutboxCount.Fresh + 1).Bind(3, OutboxCount.Kept + 1).Bind(4, OutboxCount.Later)

@@ -106,7 +106,8 @@ internal sealed class StoreStatements : IDisposable
             "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
         moveDue = Prepare("""
             INSERT INTO courier_outbox (event_id, type, partition_key, added, event)
-            SELECT event_id, type, partition_key, due, event FROM courier_outbox_later WHERE due <= ? ORDER BY due, seq LIMIT ?
+            SELECT event_id, type, partition_key, due, event FROM courier_outbox_later
+            WHERE due <= ? ORDER BY due, seq LIMIT ?
             """);
         deleteDue = Prepare("""
             DELETE FROM courier_outbox_later WHERE seq IN (
