@@ -140,7 +140,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             Crossing.TapEvent(0), Crossing.TapEvent(1),
             new EncodedEvent(
                 "x", "test.tap", null,
-                """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"x"} }"""u8.ToArray()),
+                """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":[]}}"""u8.ToArray()),
             new EncodedEvent("y", "test.tap", null, "Longsand;0417"u8.ToArray()),
             Crossing.TapEvent(4),
         ]);
