@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Npgsql;
 
 namespace GentleCourier.Servers;
@@ -31,10 +30,12 @@ public sealed class PrivatePostgres : IDisposable
 
     /// <summary>Starts it again after <see cref="Stop"/>, at the same address.</summary>
     /// <param name="more">Further settings.</param>
-    public void Start(params string[] more) => Address = Run(["start", Folder, .. settings, .. more]).Trim();
+    public void Start(params string[] more) => Address =
+        Script.Run("postgres.sh", ["start", Folder, .. settings, .. more]).Trim();
 
     /// <summary>Stops it; immediately is as a crash would.</summary>
-    public void Stop(bool immediately) => Run(["stop", Folder, immediately ? "immediate" : "fast"]);
+    public void Stop(bool immediately) => Script.Run(
+        "postgres.sh", "stop", Folder, immediately ? "immediate" : "fast");
 
     public void Dispose()
     {
@@ -66,28 +67,5 @@ public sealed class PrivatePostgres : IDisposable
         using var connection = Open("postgres");
         using var command = new NpgsqlCommand(sql, connection);
         command.ExecuteNonQuery();
-    }
-
-    private static string Run(string[] arguments)
-    {
-        var root = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(root, "eng", "postgres.sh")))
-            root = Path.GetDirectoryName(root) ?? throw new FileNotFoundException("eng/postgres.sh");
-        // Its output goes to files: the server inherits them, and would keep a pipe open for as long as it lives.
-        var output = Path.GetTempFileName();
-        try
-        {
-            using var process = Process.Start(
-                "bash", ["-c", "exec \"$@\" >" + output + " 2>&1 </dev/null", "-",
-                Path.Combine(root, "eng", "postgres.sh"), .. arguments]);
-            if (!process.WaitForExit(TimeSpan.FromMinutes(5))) process.Kill(entireProcessTree: true);
-            var said = File.ReadAllText(output);
-            return process.ExitCode == 0 ? said
-                : throw new InvalidOperationException($"eng/postgres.sh {arguments[0]} failed: {said}");
-        }
-        finally
-        {
-            File.Delete(output);
-        }
     }
 }

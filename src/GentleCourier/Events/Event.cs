@@ -45,22 +45,21 @@ public sealed class Event
     /// <summary>
     /// Whether <see cref="Data"/> is said to be JSON: <c>application/json</c> or a type that ends in <c>+json</c>.
     /// </summary>
-    public bool HasJsonData
-    {
-        get
-        {
-            var parameters = DataContentType.IndexOf(';', StringComparison.Ordinal);
-            var mediaType = (parameters < 0 ? DataContentType : DataContentType[..parameters]).Trim();
-            return mediaType.Equals("application/json", StringComparison.OrdinalIgnoreCase)
-                || mediaType.EndsWith("+json", StringComparison.OrdinalIgnoreCase);
-        }
-    }
+    public bool HasJsonData => IsJson(DataContentType);
 
     /// <summary>Reads an event in CloudEvents' JSON format (UTF-8). The memory is referenced, not copied.</summary>
     /// <exception cref="UnreadableEventException">
     /// It is not JSON, or not a CloudEvents 1.0 event; the message says why.
     /// </exception>
     public static Event Read(ReadOnlyMemory<byte> json) => EventJson.Read(json);
+
+    internal static bool IsJson(string contentType)
+    {
+        var parameters = contentType.IndexOf(';', StringComparison.Ordinal);
+        var mediaType = (parameters < 0 ? contentType : contentType[..parameters]).Trim();
+        return mediaType.Equals("application/json", StringComparison.OrdinalIgnoreCase)
+            || mediaType.EndsWith("+json", StringComparison.OrdinalIgnoreCase);
+    }
 }
 
 /// <summary>

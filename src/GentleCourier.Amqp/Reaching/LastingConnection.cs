@@ -1,0 +1,100 @@
+using GentleCourier.Amqp.Transport;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Amqp.Reaching;
+
+/// <summary>
+/// A connection to a broker that is made again whenever it is lost, at the next of its hosts, with rests that grow. It
+/// begins when it is first asked for. What was on its way when one was lost is lost with it: sessions and links are
+/// made anew by those who use them. Thread-safe.
+/// </summary>
+internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock, ILogger? logger = null) : IAsyncDisposable
+{
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = TimeSpan.FromSeconds(10);
+
+    private readonly CancellationTokenSource ending = new();
+    private readonly Lock gate = new();
+    private TaskCompletionSource<Connection> next = New();
+    private Task? life;
+    private bool isDisposed;
+    private int host;
+
+    /// <summary>How connections are; for all of them, whatever the host.</summary>
+    public Func<PeerHost, ConnectionSettings> Settings { get; init; } = host => new()
+    {
+        Peer = $"{host}", ContainerId = WorkerName.OfProcess, HostName = address.HostName ?? host.Name, Clock = clock,
+    };
+
+    /// <summary>The connection that is there, or the next that is made.</summary>
+    /// <exception cref="AmqpException">The next try to make one has failed; the message says why.</exception>
+    public async Task<Connection> GetAsync(CancellationToken cancellationToken)
+    {
+        while (true)
+        {
+            Task<Connection> made;
+            lock (gate)
+            {
+                ObjectDisposedException.ThrowIf(isDisposed, this);
+                life ??= new Loop($"connection to {address.DisplayName}", FirstRest, LongestRest, clock, logger)
+                {
+                    Failed = (e, _) => Failed(e),
+                }.RunAsync(LiveAsync, ending.Token);
+                made = next.Task;
+            }
+            var connection = await made.WaitAsync(cancellationToken).ConfigureAwait(false);
+            if (connection.WhyEnded is null) return connection;
+            // It is over, and its loop has not seen that yet.
+            await connection.Ended.WaitAsync(cancellationToken).ConfigureAwait(false);
+            Forget(connection);
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        Task? living;
+        lock (gate)
+        {
+            if (isDisposed) return;
+            (isDisposed, living) = (true, life);
+        }
+        await ending.CancelAsync().ConfigureAwait(false);
+        if (living is not null) await living.ConfigureAwait(false);
+        await Failed(new AmqpException($"the connection to {address.DisplayName} was closed here")).ConfigureAwait(false);
+        ending.Dispose();
+    }
+
+    /// <summary>The life of one connection.</summary>
+    private async Task LiveAsync(CancellationToken cancellationToken)
+    {
+        (var connection, host) = await Reach.AnyAsync(address, host, Settings, cancellationToken).ConfigureAwait(false);
+        await using (connection.ConfigureAwait(false))
+        {
+            lock (gate) next.TrySetResult(connection);
+            await connection.Ended.WaitAsync(cancellationToken).ConfigureAwait(false);
+            Forget(connection);
+        }
+        host = (host + 1) % address.Hosts.Count;
+        throw connection.WhyEnded!;
+    }
+
+    /// <summary>Whoever waits learns why; the next wait for the next try.</summary>
+    private Task Failed(Exception why)
+    {
+        lock (gate)
+        {
+            if (next.Task.IsCompleted) return Task.CompletedTask;
+            next.TrySetException(why);
+            _ = next.Task.Exception;
+            next = New();
+        }
+        return Task.CompletedTask;
+    }
+
+    private void Forget(Connection connection)
+    {
+        lock (gate)
+            if (next.Task is { IsCompletedSuccessfully: true } made && made.Result == connection) next = New();
+    }
+
+    private static TaskCompletionSource<Connection> New() => new(TaskCreationOptions.RunContinuationsAsynchronously);
+}

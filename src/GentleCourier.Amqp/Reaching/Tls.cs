@@ -1,0 +1,57 @@
+using System.Net.Security;
+using System.Security.Authentication;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+
+namespace GentleCourier.Amqp.Reaching;
+
+/// <summary>TLS, in which the peer always has to show who it is.</summary>
+internal static class Tls
+{
+    /// <summary>Wraps a stream, once the peer has shown that it is the host that is meant.</summary>
+    /// <exception cref="AmqpException">It is not, or a file of the address cannot be used.</exception>
+    public static async Task<Stream> WrapAsync(
+        Stream stream, string host, AmqpAddress address, CancellationToken cancellationToken)
+    {
+        var options = new SslClientAuthenticationOptions { TargetHost = host };
+        if (address.Authority is { } authority)
+        {
+            var policy = new X509ChainPolicy
+            {
+                TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck,
+            };
+            FromFile(authority, () => policy.CustomTrustStore.ImportFromPemFile(authority));
+            options.CertificateChainPolicy = policy;
+        }
+        if (address.Certificate is { } certificate)
+        {
+            X509Certificate2? own = null;
+            FromFile(certificate, () => own = X509Certificate2.CreateFromPemFile(certificate, address.Key));
+            options.ClientCertificates = [own!];
+        }
+        var secure = new SslStream(stream);
+        try
+        {
+            await secure.AuthenticateAsClientAsync(options, cancellationToken).ConfigureAwait(false);
+            return secure;
+        }
+        catch (AuthenticationException e)
+        {
+            throw new AmqpException(
+                $"its certificate was not accepted: it must be made for the host '{host}', by an authority that this "
+                + $"machine or the address's 'authority' knows ({Words.Of(e)})", null, e);
+        }
+    }
+
+    private static void FromFile(string file, Action read)
+    {
+        try
+        {
+            read();
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or CryptographicException)
+        {
+            throw new AmqpException($"'{file}' cannot be used: {Words.Of(e)}", null, e);
+        }
+    }
+}

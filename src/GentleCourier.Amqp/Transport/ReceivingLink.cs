@@ -1,0 +1,266 @@
+using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Types;
+
+namespace GentleCourier.Amqp.Transport;
+
+/// <summary>A message that has come whole.</summary>
+/// <param name="Id">Its number within the session, by which it is settled.</param>
+/// <param name="Message">Its bytes: sections, as in part 3, section 3.2.</param>
+internal readonly record struct Arrival(uint Id, ReadOnlyMemory<byte> Message);
+
+/// <summary>What becomes of a message that has come.</summary>
+internal readonly record struct Verdict(uint Id, DeliveryState State);
+
+/// <summary>
+/// Receives messages from an address, as many as credit is given for; each is settled by the receiver, in one step
+/// (section 2.6.12).
+/// </summary>
+internal sealed class ReceivingLink(Session session, string name, string address, uint handle)
+    : Link(session, name, address, handle)
+{
+    private readonly Queue<Arrival> ready = [];
+    private readonly WireBuffer partial = new();
+    private uint deliveryCount, credit;
+    private uint? partialId, available;
+    private TaskCompletionSource? waiting, drained, learnt;
+
+    public override bool IsReceiver => true;
+
+    /// <summary>How many more messages the peer may send at this moment.</summary>
+    public uint Credit
+    {
+        get
+        {
+            lock (Gate) return credit;
+        }
+    }
+
+    /// <summary>Lets the peer send so many messages more than have come so far.</summary>
+    public void Grant(uint messages)
+    {
+        lock (Gate)
+        {
+            if (!IsUp || credit == messages) return;
+            credit = messages;
+            SendFlow(drain: false, echo: false);
+            Session.Connection.Flush();
+        }
+    }
+
+    /// <summary>Waits until a message has come, and takes up to so many of those that have.</summary>
+    /// <param name="most">How many at the most, from 1 on.</param>
+    /// <param name="bytes">How many bytes at the most; but one message, however large.</param>
+    /// <param name="cancellationToken">Ends the wait; nothing has been taken.</param>
+    /// <exception cref="AmqpException">The link is gone, and with it what had come.</exception>
+    public async Task<IReadOnlyList<Arrival>> ReceiveAsync(int most, int bytes, CancellationToken cancellationToken)
+    {
+        while (true)
+        {
+            Task next;
+            lock (Gate)
+            {
+                if (WhyGone is not null) throw WhyGone;
+                if (ready.Count > 0) return TakeReady(most, bytes);
+                waiting ??= new(TaskCreationOptions.RunContinuationsAsynchronously);
+                next = waiting.Task;
+            }
+            await next.WaitAsync(cancellationToken).ConfigureAwait(false);
+        }
+    }
+
+    /// <summary>
+    /// Says what became of messages: ranges of one outcome in one frame each. It does not wait for the peer, who takes
+    /// them in the order of what it is sent.
+    /// </summary>
+    /// <exception cref="AmqpException">The link is gone, and with it what had come.</exception>
+    public void Settle(IEnumerable<Verdict> verdicts)
+    {
+        lock (Gate)
+        {
+            if (WhyGone is not null) throw WhyGone;
+            foreach (var (first, last, state) in Ranges.Of(verdicts))
+            {
+                Session.Send(Disposition.Shape, new Disposition
+                {
+                    IsReceiver = true, First = first, Last = first == last ? null : last, Settled = true, State = state,
+                });
+            }
+            Session.Connection.Flush();
+        }
+    }
+
+    /// <summary>Takes all credit back: afterwards no further message comes (section 2.6.7).</summary>
+    /// <exception cref="AmqpException">The peer has not answered in time, or the link is gone.</exception>
+    public async Task DrainAsync(CancellationToken cancellationToken)
+    {
+        Task done;
+        lock (Gate)
+        {
+            if (WhyGone is not null) throw WhyGone;
+            if (credit == 0) return;
+            drained ??= new(TaskCreationOptions.RunContinuationsAsynchronously);
+            done = drained.Task;
+            SendFlow(drain: true, echo: false);
+            Session.Connection.Flush();
+        }
+        await Session.Connection.Settings.AnsweredAsync(
+            done, $"the draining of '{Address}'", cancellationToken).ConfigureAwait(false);
+    }
+
+    /// <summary>How many messages wait at the address, as the peer says in answer to this question.</summary>
+    /// <returns>Null where it does not say (section 2.7.4).</returns>
+    /// <exception cref="AmqpException">The peer has not answered in time, or the link is gone.</exception>
+    public async Task<uint?> AvailableAsync(CancellationToken cancellationToken)
+    {
+        Task answer;
+        lock (Gate)
+        {
+            if (WhyGone is not null) throw WhyGone;
+            learnt ??= new(TaskCreationOptions.RunContinuationsAsynchronously);
+            answer = learnt.Task;
+            SendFlow(drain: false, echo: true);
+            Session.Connection.Flush();
+        }
+        await Session.Connection.Settings.AnsweredAsync(
+            answer, $"how much waits at '{Address}'", cancellationToken).ConfigureAwait(false);
+        lock (Gate) return available;
+    }
+
+    public override void SendAttach() => Session.Send(Attach.Shape, new Attach
+    {
+        Name = Name,
+        Handle = Handle,
+        IsReceiver = true,
+        SenderSettles = SettleMode.Unsettled,
+        Source = new Source
+        {
+            Address = Address,
+            Outcomes = [Accepted.Shape.Name, Rejected.Shape.Name, Released.Shape.Name, Modified.Shape.Name],
+        },
+        Target = new Target(),
+        MaxMessageSize = (ulong)Session.Connection.Settings.MaxMessageSize,
+    });
+
+    public override void TakeFlow(FlowState flow)
+    {
+        // The sender has the say of what it has sent; what it was told of credit counts from there.
+        if (flow.DeliveryCount is { } count)
+        {
+            var passed = unchecked(count - deliveryCount);
+            if (passed > 0 && passed <= credit) (deliveryCount, credit) = (count, credit - passed);
+        }
+        available = flow.Available;
+        Complete(ref learnt);
+        if (credit == 0) Complete(ref drained);
+        if (flow.Echo) SendFlow(drain: false, echo: false);
+    }
+
+    /// <summary>A message, or a part of one.</summary>
+    public void TakeTransfer(Transfer transfer, ReadOnlySpan<byte> payload)
+    {
+        // What was under way when this end detached.
+        if (!IsUp) return;
+        if (partialId is null)
+        {
+            if (!Begins(transfer)) return;
+        }
+        else if (transfer.DeliveryId is { } id && id != partialId)
+        {
+            Fail(Conditions.IllegalState, $"delivery {id} began in the middle of delivery {partialId}");
+            return;
+        }
+        if (transfer.Aborted)
+        {
+            partialId = null;
+            partial.CutTo(0);
+        }
+        else if (partial.Length + payload.Length > Session.Connection.Settings.MaxMessageSize)
+        {
+            Fail(Conditions.MessageSizeExceeded,
+                $"a message has more than {Session.Connection.Settings.MaxMessageSize} bytes");
+        }
+        else if (transfer.More)
+        {
+            partial.Bytes(payload);
+        }
+        else
+        {
+            Arrived(payload);
+        }
+    }
+
+    protected override void Begun(Attach attach)
+    {
+        deliveryCount = attach.InitialDeliveryCount ?? 0;
+        if (attach.SenderSettles == SettleMode.Settled)
+            Fail(Conditions.NotImplemented,
+                "the peer settles what it sends beforehand, and so would lose what is not handled");
+    }
+
+    protected override void Ended(AmqpException why)
+    {
+        ready.Clear();
+        partial.Dispose();
+        Complete(ref waiting);
+        drained?.TrySetException(why);
+        learnt?.TrySetException(why);
+        (drained, learnt) = (null, null);
+    }
+
+    private bool Begins(Transfer transfer)
+    {
+        if (transfer.DeliveryId is not { } id)
+        {
+            Fail(Conditions.InvalidField, "a delivery began without its delivery-id");
+            return false;
+        }
+        if (credit == 0)
+        {
+            Fail(Conditions.TransferLimitExceeded, "a message came for which there was no credit");
+            return false;
+        }
+        (partialId, deliveryCount, credit) = (id, unchecked(deliveryCount + 1), credit - 1);
+        return true;
+    }
+
+    private void Arrived(ReadOnlySpan<byte> payload)
+    {
+        byte[] message;
+        if (partial.Length == 0)
+        {
+            message = payload.ToArray();
+        }
+        else
+        {
+            partial.Bytes(payload);
+            message = partial.Written.ToArray();
+            partial.CutTo(0);
+        }
+        ready.Enqueue(new(partialId!.Value, message));
+        partialId = null;
+        Complete(ref waiting);
+        if (credit == 0) Complete(ref drained);
+    }
+
+    private List<Arrival> TakeReady(int most, int bytes)
+    {
+        var taken = new List<Arrival>(Math.Min(most, ready.Count));
+        while (taken.Count < most && ready.TryPeek(out var next) && (taken.Count == 0 || next.Message.Length <= bytes))
+        {
+            taken.Add(ready.Dequeue());
+            bytes -= next.Message.Length;
+        }
+        return taken;
+    }
+
+    private void SendFlow(bool drain, bool echo) => Session.SendFlow(new FlowState
+    {
+        Handle = Handle, DeliveryCount = deliveryCount, LinkCredit = credit, Drain = drain, Echo = echo,
+    });
+
+    private static void Complete(ref TaskCompletionSource? source)
+    {
+        source?.TrySetResult();
+        source = null;
+    }
+}
