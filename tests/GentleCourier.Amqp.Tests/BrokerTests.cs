@@ -14,11 +14,6 @@ public sealed class BrokerTests
 
     private static CancellationToken Cancel => TestContext.Current.CancellationToken;
 
-    private static string Json(int number) =>
-        $$$"""
-        {"specversion":"1.0","id":"tap-{{{number}}}","source":"/gates","type":"test.tap","data":{"number":{{{number}}}}}
-        """;
-
     private static async Task<Sent> SendAsync(Session session, string address, IReadOnlyList<string> events)
     {
         using var writer = new CloudEventWriter();
@@ -35,13 +30,13 @@ public sealed class BrokerTests
         var (name, address) = SharedBroker.Queue();
         await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
         var session = await connection.BeginSessionAsync(Cancel);
-        var sent = await SendAsync(session, address, [.. Enumerable.Range(0, 1000).Select(Json)]);
+        var sent = await SendAsync(session, address, [.. Enumerable.Range(0, 1000).Select(Samples.Json)]);
         Assert.Null(sent.WhyNot);
         Assert.All(sent.Outcomes, o => Assert.IsType<Accepted>(o));
         Assert.Equal(1000, SharedBroker.One.Depth(name));
 
         var link = await session.AttachReceiverAsync("receiver", address, Cancel);
-        Assert.Equal(1000u, await link.AvailableAsync(Cancel));
+        Assert.Equal(1000u, await link.AvailableAsync(Limit, Cancel));
         using var reader = new CloudEventReader();
         var seen = new List<string>();
         link.Grant(100);

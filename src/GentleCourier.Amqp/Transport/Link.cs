@@ -45,7 +45,7 @@ internal abstract class Link(Session session, string name, string address, uint 
     /// <summary>Detaches it in good order, within the limit of an answer.</summary>
     public async ValueTask DisposeAsync()
     {
-        lock (Gate) Detach(null, new AmqpException($"{Description} was detached here"));
+        End($"{Description} was detached here");
         var settings = session.Connection.Settings;
         // Some peers never answer it; the link is over all the same.
         await Gone.WaitAsync(settings.AnswerWithin, settings.Clock)
@@ -82,10 +82,7 @@ internal abstract class Link(Session session, string name, string address, uint 
     }
 
     /// <summary>Takes back an attach to which no answer came.</summary>
-    public void Abandon()
-    {
-        lock (Gate) Detach(null, new AmqpException($"{Description} was given up"));
-    }
+    public void Abandon() => End($"{Description} was given up");
 
     public abstract void TakeFlow(FlowState flow);
 
@@ -98,6 +95,15 @@ internal abstract class Link(Session session, string name, string address, uint 
     /// <summary>Detaches it because of what the peer has done.</summary>
     protected void Fail(string condition, string why) => Detach(
         AmqpError.Of(condition, why), new AmqpException($"{Description} was given up: {why}", condition));
+
+    private void End(string why)
+    {
+        lock (Gate)
+        {
+            Detach(null, new AmqpException(why));
+            session.Connection.Flush();
+        }
+    }
 
     private void Detach(AmqpError? error, AmqpException why)
     {

@@ -1,0 +1,186 @@
+#!/usr/bin/env -S /usr/bin/python3 -u
+"""An independent implementation of AMQP 1.0, as a peer and as a client, for tests to be judged by.
+
+  eng/judge.py peer                    listens on a free loopback port, which it prints; ends with its standard input.
+                                       Keeps messages of each address, and hands them over. What comes to refuse/NAME is
+                                       rejected, to release/NAME released, to modify/NAME modified.
+  eng/judge.py send URL ADDRESS        sends the messages that it reads, a JSON object a line; prints each outcome
+  eng/judge.py receive URL ADDRESS N   receives and accepts N messages; prints each as a JSON object
+
+A message as JSON: "properties" (application properties), "type" (content-type), "body" (text, sent as bytes).
+"""
+import json
+import os
+import socket
+import sys
+import threading
+from collections import defaultdict, deque
+
+from proton import Condition, Delivery, Message, symbol
+from proton.handlers import MessagingHandler
+from proton.reactor import Container
+
+
+class Peer(MessagingHandler):
+    """A broker of the simplest kind, in memory; a message that comes back goes behind the others."""
+
+    def __init__(self):
+        super().__init__(prefetch=500, auto_accept=False)
+        self.waiting = defaultdict(deque)
+        self.senders = defaultdict(list)
+        self.given = {}
+
+    def on_start(self, event):
+        self.acceptor = event.container.listen("127.0.0.1:0")
+        listening = socket.socket(fileno=os.dup(self.acceptor._selectable.fileno()))
+        print(listening.getsockname()[1], flush=True)
+        threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()
+
+    def on_link_opening(self, event):
+        link = event.link
+        if link.is_sender:
+            address = link.remote_source.address
+            link.source.address = address
+            self.senders[address].append(link)
+            if address.startswith("missing/"):
+                event.container.schedule(0, Refusal(link))
+        else:
+            link.target.address = link.remote_target.address
+
+    def on_link_closed(self, event):
+        if event.link.is_sender and event.link in self.senders[event.link.source.address]:
+            self.senders[event.link.source.address].remove(event.link)
+
+    def on_message(self, event):
+        address, delivery = event.link.target.address, event.delivery
+        kind = address.split("/")[0]
+        if kind == "refuse":
+            delivery.local.condition = Condition("amqp:precondition-failed", "the judge refuses it")
+            delivery.update(Delivery.REJECTED)
+        elif kind == "release":
+            delivery.update(Delivery.RELEASED)
+        elif kind == "modify":
+            delivery.local.failed = True
+            delivery.update(Delivery.MODIFIED)
+        else:
+            self.waiting[address].append(event.message)
+            delivery.update(Delivery.ACCEPTED)
+            self.give(address)
+        delivery.settle()
+
+    def on_sendable(self, event):
+        self.give(event.link.source.address)
+
+    def on_link_flow(self, event):
+        if event.link.is_sender:
+            self.give(event.link.source.address)
+            event.link.offered(len(self.waiting[event.link.source.address]))
+            if event.link.drain_mode:
+                event.link.drained()
+
+    def give(self, address):
+        for sender in self.senders[address]:
+            while sender.credit > 0 and self.waiting[address]:
+                message = self.waiting[address].popleft()
+                self.given[sender.send(message)] = (address, message)
+
+    def on_accepted(self, event):
+        self.given.pop(event.delivery, None)
+
+    def on_rejected(self, event):
+        address, message = self.given.pop(event.delivery)
+        self.waiting["rejected/" + address].append(message)
+
+    def on_released(self, event):
+        address, message = self.given.pop(event.delivery)
+        message.first_acquirer = False
+        if event.delivery.remote_state == Delivery.MODIFIED and event.delivery.remote.failed:
+            message.delivery_count += 1
+        self.waiting[address].append(message)
+        self.give(address)
+
+
+class Refusal(MessagingHandler):
+    """Refuses a link once it is attached."""
+
+    def __init__(self, link):
+        super().__init__()
+        self.link = link
+
+    def on_timer_task(self, event):
+        self.link.condition = Condition("amqp:not-found", f"there is no {self.link.source.address}")
+        self.link.close()
+
+
+class Sender(MessagingHandler):
+    def __init__(self, url, address, messages):
+        super().__init__()
+        self.url, self.address, self.messages, self.left = url, address, deque(messages), len(messages)
+
+    def on_start(self, event):
+        event.container.create_sender(event.container.connect(self.url, reconnect=False), self.address)
+
+    def on_sendable(self, event):
+        while event.sender.credit > 0 and self.messages:
+            event.sender.send(as_message(json.loads(self.messages.popleft())))
+
+    def on_accepted(self, event):
+        self.done(event, "accepted")
+
+    def on_rejected(self, event):
+        self.done(event, "rejected")
+
+    def on_released(self, event):
+        self.done(event, "released")
+
+    def done(self, event, outcome):
+        print(outcome, flush=True)
+        self.left -= 1
+        if self.left == 0:
+            event.connection.close()
+
+
+class Receiver(MessagingHandler):
+    def __init__(self, url, address, count):
+        super().__init__(prefetch=count)
+        self.url, self.address, self.left = url, address, count
+
+    def on_start(self, event):
+        event.container.create_receiver(event.container.connect(self.url, reconnect=False), self.address)
+
+    def on_message(self, event):
+        print(json.dumps(as_json(event.message)), flush=True)
+        self.left -= 1
+        if self.left == 0:
+            event.receiver.close()
+            event.connection.close()
+
+
+def as_message(said):
+    return Message(
+        body=said["body"].encode(), inferred=True, durable=True, properties=said.get("properties"),
+        content_type=symbol(said["type"]) if "type" in said else None)
+
+
+def as_json(message):
+    body = message.body
+    return {
+        "properties": {k: v if isinstance(v, (bool, int)) else str(v) for k, v in (message.properties or {}).items()},
+        "type": str(message.content_type), "durable": message.durable,
+        "body": bytes(body).decode() if isinstance(body, (bytes, memoryview)) else repr(body)}
+
+
+def main(arguments):
+    if arguments[:1] == ["peer"]:
+        Container(Peer()).run()
+    elif arguments[:1] == ["send"]:
+        Container(Sender(*arguments[1:], sys.stdin.read().splitlines())).run()
+    elif arguments[:1] == ["receive"]:
+        Container(Receiver(arguments[1], arguments[2], int(arguments[3]))).run()
+    else:
+        print(__doc__.strip(), file=sys.stderr)
+        return 2
+    return 0
+
+
+sys.exit(main(sys.argv[1:]))

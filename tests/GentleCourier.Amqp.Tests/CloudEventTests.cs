@@ -1,0 +1,152 @@
+using System.Text;
+using System.Text.Json.Nodes;
+using GentleCourier.Amqp.Events;
+using GentleCourier.Amqp.Messages;
+using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Types;
+
+namespace GentleCourier.Amqp.Tests;
+
+/// <summary>Events as messages, and back (CloudEvents AMQP protocol binding 1.0.2).</summary>
+public sealed class CloudEventTests
+{
+    private static string Read(byte[] message)
+    {
+        using var reader = new CloudEventReader();
+        return Encoding.UTF8.GetString(reader.Read(Message.Of(message)));
+    }
+
+    private static byte[] Write(Properties? properties, WireMap? attributes, byte section, object? body)
+    {
+        using var buffer = new WireBuffer();
+        if (properties is not null) Properties.Shape.Write(buffer, properties);
+        if (attributes is not null)
+        {
+            Message.Begin(buffer, Section.ApplicationProperties);
+            WireValue.Any.Write(buffer, attributes);
+        }
+        Message.Begin(buffer, section);
+        WireValue.Any.Write(buffer, body);
+        return buffer.Written.ToArray();
+    }
+
+    private static WireMap Attributes(string prefix = "cloudEvents_") => new()
+    {
+        { prefix + "specversion", "1.0" }, { prefix + "id", "7" }, { prefix + "source", "/gates" },
+        { prefix + "type", "test.tap" },
+    };
+
+    private static string Refusal(byte[] message) => Assert.Throws<UnreadableEventException>(() => Read(message)).Message;
+
+    [Theory]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t"}""")]
+    [InlineData("""{"specversion":"1.0","id":"é\"\u0041","source":"/g","type":"t","datacontenttype":"application/json","data":null}""")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t","time":"2026-11-26T10:00:00.1234567+01:00","subject":"Longsand","partitionkey":"card-7","traceparent":"00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01","datacontenttype":"application/json","data":{"a":[1,{"b":"é"}]}}""")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t","count":-3,"yes":true,"no":false,"datacontenttype":"application/vnd.taps+json; charset=utf-8","data":"text"}""")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t","datacontenttype":"image/png","data_base64":"AAEC/w=="}""")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t","datacontenttype":"text/plain","data":"a text"}""")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t","big":12345678901,"deep":{"a":1},"datacontenttype":"application/json","data":1}""")]
+    public void An_event_comes_back_as_it_went(string json)
+    {
+        var back = Read(Samples.MessageOf(json));
+        Assert.True(JsonNode.DeepEquals(JsonNode.Parse(json), JsonNode.Parse(back)), back);
+        Assert.Equal(Event.Read(Encoding.UTF8.GetBytes(json)).Data.ToArray(), Event.Read(Encoding.UTF8.GetBytes(back)).Data.ToArray());
+    }
+
+    [Fact]
+    public void What_has_no_content_type_is_json_when_it_comes_back()
+    {
+        var back = JsonNode.Parse(Read(Samples.MessageOf(Samples.Json(1))))!;
+        Assert.Equal("application/json", (string?)back["datacontenttype"]);
+        Assert.Equal(1, (int)back["data"]!["number"]!);
+    }
+
+    [Fact]
+    public void It_is_durable_and_its_attributes_are_application_properties_for_everybody()
+    {
+        var message = Message.Of(Samples.MessageOf(Samples.Json(3)));
+        var header = new WireReader(message.Header.Span);
+        var read = new Header();
+        Header.Shape.ReadFields(ref header, read);
+        Assert.True(read.Durable);
+        var reader = new WireReader(message.ApplicationProperties.Span);
+        var attributes = WireValue.Map.Read(ref reader)!;
+        Assert.Equal(("1.0", "tap-3", "/gates", "test.tap"),
+            (attributes["cloudEvents_specversion"], attributes["cloudEvents_id"], attributes["cloudEvents_source"],
+                attributes["cloudEvents_type"]));
+        Assert.Equal("""{"number":3}""", Encoding.UTF8.GetString(message.Body.Span));
+    }
+
+    [Theory]
+    [InlineData("cloudEvents_")]
+    [InlineData("cloudEvents:")]
+    public void Attributes_of_either_prefix_and_every_type_are_read(string prefix)
+    {
+        var attributes = Attributes(prefix);
+        attributes.Add(prefix + "time", new Timestamp(1_700_000_000_000));
+        attributes.Add(prefix + "flag", true);
+        attributes.Add(prefix + "number", 7);
+        attributes.Add(prefix + "bytes", new Binary(new byte[] { 1 }));
+        attributes.Add(prefix + "nothing", null);
+        attributes.Add("somebody-elses", 1.5);
+        attributes.Add(prefix + "Wrong Name", "is somebody else's");
+        var json = Read(Write(null, attributes, Section.Data, new Binary("[1]"u8.ToArray())));
+        var expected = """
+            {"specversion":"1.0","id":"7","source":"/gates","type":"test.tap","time":"2023-11-14T22:13:20+00:00",
+             "flag":true,"number":7,"bytes":"AQ==","data":[1]}
+            """;
+        Assert.True(JsonNode.DeepEquals(JsonNode.Parse(expected), JsonNode.Parse(json)), json);
+        Assert.Equal(2023, Event.Read(Encoding.UTF8.GetBytes(json)).Time!.Value.Year);
+    }
+
+    [Theory]
+    [InlineData("application/cloudevents+json")]
+    [InlineData("Application/CloudEvents+JSON; charset=UTF-8")]
+    public void Structured_events_are_read_whatever_section_carries_them(string type)
+    {
+        var properties = new Properties { ContentType = type };
+        Assert.Equal(Samples.Json(1), Read(Write(properties, null, Section.Value, Samples.Json(1))));
+        var bytes = new Binary(Encoding.UTF8.GetBytes(Samples.Json(1)));
+        Assert.Equal(Samples.Json(1), Read(Write(properties, null, Section.Value, bytes)));
+        Assert.Equal(Samples.Json(1), Read(Write(properties, null, Section.Data, bytes)));
+        var first = Write(properties, null, Section.Data, new Binary(bytes.Bytes[..5]));
+        var second = Write(null, null, Section.Data, new Binary(bytes.Bytes[5..]));
+        Assert.Equal(Samples.Json(1), Read([.. first, .. second]));
+    }
+
+    [Fact]
+    public void What_is_no_event_says_why()
+    {
+        Assert.Contains("no attributes of a CloudEvents event", Refusal(Write(null, null, Section.Value, "hello")),
+            StringComparison.Ordinal);
+        Assert.Contains("'text/plain', is not application/cloudevents+json",
+            Refusal(Write(new() { ContentType = "text/plain" }, new() { { "id", "1" } }, Section.Data, new Binary())),
+            StringComparison.Ordinal);
+        Assert.Contains("only application/cloudevents+json can be read",
+            Refusal(Write(new() { ContentType = "application/cloudevents-batch+json" }, null, Section.Data, new Binary())),
+            StringComparison.Ordinal);
+        Assert.Contains("only UTF-8", Refusal(Write(
+            new() { ContentType = "application/cloudevents+json; charset=utf-16" }, null, Section.Data, new Binary())),
+            StringComparison.Ordinal);
+        Assert.Contains("content-encoding is 'gzip'", Refusal(Write(
+            new() { ContentEncoding = "gzip" }, Attributes(), Section.Data, new Binary())), StringComparison.Ordinal);
+        Assert.Contains("a sequence of values", Refusal(Write(null, Attributes(), Section.Sequence, Array.Empty<object?>())),
+            StringComparison.Ordinal);
+        Assert.Contains("neither text nor bytes", Refusal(Write(null, Attributes(), Section.Value, 5)),
+            StringComparison.Ordinal);
+        var odd = Attributes();
+        odd.Add("cloudEvents_odd", new object?[] { 1 });
+        Assert.Contains("'odd' is of a type that CloudEvents does not have",
+            Refusal(Write(null, odd, Section.Value, "1")), StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("1,\"type\":\"another\"")]
+    [InlineData("{")]
+    [InlineData("}")]
+    [InlineData("1 2")]
+    public void Data_that_is_more_or_less_than_one_value_becomes_no_attributes(string data) =>
+        Assert.Contains("is said to be JSON, and is not", Refusal(Write(
+            new() { ContentType = "application/json" }, Attributes(), Section.Data,
+            new Binary(Encoding.UTF8.GetBytes(data)))), StringComparison.Ordinal);
+}
