@@ -2,6 +2,7 @@ using System.Text;
 using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
 
@@ -50,5 +51,109 @@ public sealed class BrokerTests
         Assert.Equal([.. Enumerable.Range(0, 1000).Select(i => $"tap-{i}")], seen);
         await link.DisposeAsync();
         Assert.Equal(0, SharedBroker.One.Depth(name));
+    }
+
+    [Fact]
+    public async Task Over_tls_the_broker_is_believed_by_its_authority_alone()
+    {
+        var (name, address) = SharedBroker.Queue();
+        var secure = SharedBroker.One.SecureAddress;
+        var refused = await Assert.ThrowsAsync<AmqpException>(() => Peers.ConnectAsync(secure));
+        Assert.Contains("its certificate was not accepted", refused.Message, StringComparison.Ordinal);
+        await using var connection = await Peers.ConnectAsync($"{secure}?authority={SharedBroker.One.Authority}");
+        var session = await connection.BeginSessionAsync(Cancel);
+        var sent = await SendAsync(session, address, [Samples.Json(1)]);
+        Assert.IsType<Accepted>(Assert.Single(sent.Outcomes));
+        Assert.Equal(1, SharedBroker.One.Depth(name));
+        await using var link = await session.AttachReceiverAsync("receiver", address, Cancel);
+        link.Grant(1);
+        Assert.Single(await link.ReceiveAsync(1, int.MaxValue, Cancel));
+    }
+
+    [Fact]
+    public async Task What_the_broker_does_not_let_be_done_says_why()
+    {
+        var wrong = SharedBroker.One.Address.Replace(
+            Uri.EscapeDataString(SharedBroker.One.Password), "another", StringComparison.Ordinal);
+        var refused = await Assert.ThrowsAsync<AmqpException>(() => Peers.ConnectAsync(wrong));
+        Assert.Contains("it refuses the user 'courier'; check user and password", refused.Message,
+            StringComparison.Ordinal);
+        await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
+        var session = await connection.BeginSessionAsync(Cancel);
+        var missing = await Assert.ThrowsAsync<AmqpException>(
+            () => session.AttachReceiverAsync("receiver", "/amq/queue/nobody-made-it", Cancel));
+        Assert.Contains("not-found", missing.Message, StringComparison.Ordinal);
+        Assert.False(missing.IsTransient);
+    }
+
+    [Fact]
+    public async Task What_was_not_settled_when_a_session_ended_comes_again_to_another()
+    {
+        var (_, address) = SharedBroker.Queue();
+        await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
+        var session = await connection.BeginSessionAsync(Cancel);
+        await SendAsync(session, address, [.. Enumerable.Range(0, 20).Select(Samples.Json)]);
+        var another = await connection.BeginSessionAsync(Cancel);
+        var first = await another.AttachReceiverAsync("first", address, Cancel);
+        first.Grant(20);
+        var arrivals = await first.ReceiveAsync(20, int.MaxValue, Cancel);
+        first.Settle([.. arrivals.Take(3).Select(a => new Verdict(a.Id, DeliveryState.Accepted)),
+            .. arrivals.Skip(3).Take(1).Select(a => new Verdict(a.Id, DeliveryState.Released))]);
+        await another.DisposeAsync();
+        Assert.Contains("was ended here", first.WhyGone!.Message, StringComparison.Ordinal);
+        await using var second = await session.AttachReceiverAsync("second", address, Cancel);
+        second.Grant(20);
+        var left = 20 - Math.Min(3, arrivals.Count);
+        while (left > 0)
+        {
+            var more = await second.ReceiveAsync(20, int.MaxValue, Cancel);
+            second.Settle(more.Select(a => new Verdict(a.Id, DeliveryState.Accepted)));
+            left -= more.Count;
+        }
+        Assert.Equal(0, left);
+        Assert.Equal(0u, await second.AvailableAsync(Limit, Cancel));
+    }
+
+    [Fact]
+    public async Task A_broker_that_is_killed_is_found_again_with_what_it_had_confirmed()
+    {
+        using var broker = SharedBroker.Start();
+        var address = broker.Create("taps");
+        await using var lasting = new LastingConnection(Peers.Parse(broker.Address), TimeProvider.System);
+        var (sent, confirmed) = (0, 0);
+        for (var round = 0; round < 2; round++)
+        {
+            var session = await (await ConnectedAsync(lasting)).BeginSessionAsync(Cancel);
+            var link = await session.AttachSenderAsync("sender", address, Cancel);
+            using var writer = new CloudEventWriter();
+            var killing = Task.Run(() => broker.Stop(immediately: true), Cancel);
+            AmqpException? why = null;
+            while (why is null)
+            {
+                var said = await link.SendAsync(
+                    [.. Enumerable.Range(sent, 1000).Select(i => Encoding.UTF8.GetBytes(Samples.Json(i)))],
+                    (json, to) => writer.Write(json, to), Limit, Cancel);
+                (sent, why) = (sent + 1000, said.WhyNot);
+                confirmed += said.Outcomes.Count(o => o is Accepted);
+            }
+            await killing;
+            broker.Start();
+        }
+        Assert.InRange(broker.Depth("taps"), confirmed, sent);
+
+        static async Task<Connection> ConnectedAsync(LastingConnection lasting)
+        {
+            while (true)
+            {
+                try
+                {
+                    return await lasting.GetAsync(Cancel);
+                }
+                catch (AmqpException)
+                {
+                    Cancel.ThrowIfCancellationRequested();
+                }
+            }
+        }
     }
 }

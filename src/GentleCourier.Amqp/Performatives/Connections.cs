@@ -69,6 +69,8 @@ internal sealed class Close
 /// <summary>Why something ended (section 2.8.14).</summary>
 internal sealed class AmqpError
 {
+    private const int LongestSaid = 300;
+
     public Symbol Condition;
     public string? Description;
     public WireMap? Info;
@@ -86,7 +88,14 @@ internal sealed class AmqpError
     public override string ToString()
     {
         var where = Info?[new Symbol("network-host")] is { } host ? $" (to {host}:{Info[new Symbol("port")]})" : "";
-        return string.IsNullOrEmpty(Description) ? $"{Condition}{where}" : $"{Condition}: {Description}{where}";
+        return string.IsNullOrEmpty(Description) ? $"{Condition}{where}" : $"{Condition}: {InLine(Description)}{where}";
+    }
+
+    /// <summary>What a peer says may be a page of its own innards.</summary>
+    private static string InLine(string text)
+    {
+        var line = string.Join(' ', text.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries));
+        return line.Length <= LongestSaid ? line : $"{line.AsSpan(0, LongestSaid)}…";
     }
 }
 

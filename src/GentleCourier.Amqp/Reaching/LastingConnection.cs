@@ -20,10 +20,8 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
     private int host;
 
     /// <summary>How connections are; for all of them, whatever the host.</summary>
-    public Func<PeerHost, ConnectionSettings> Settings { get; init; } = host => new()
-    {
-        Peer = $"{host}", ContainerId = WorkerName.OfProcess, HostName = address.HostName ?? host.Name, Clock = clock,
-    };
+    public Func<PeerHost, ConnectionSettings> Settings { get; init; } =
+        host => new() { Peer = $"{host}", ContainerId = WorkerName.OfProcess, Clock = clock };
 
     /// <summary>The connection that is there, or the next that is made.</summary>
     /// <exception cref="AmqpException">The next try to make one has failed; the message says why.</exception>

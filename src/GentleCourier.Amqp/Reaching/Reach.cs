@@ -23,8 +23,10 @@ internal static class Reach
             var host = (first + i) % address.Hosts.Count;
             try
             {
+                var one = address.Hosts[host];
                 var connection = await OneAsync(
-                    address, address.Hosts[host], settings(address.Hosts[host]), cancellationToken).ConfigureAwait(false);
+                    address, one, settings(one) with { HostName = address.HostName ?? one.Name }, cancellationToken)
+                    .ConfigureAwait(false);
                 return (connection, host);
             }
             catch (AmqpException e)

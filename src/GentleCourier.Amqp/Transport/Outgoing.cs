@@ -19,7 +19,7 @@ internal sealed class Outgoing(Stream stream, Lock gate, Action hasRoom) : IDisp
 
     private readonly SemaphoreSlim ready = new(0, 1);
     private WireBuffer filling = new(Full), sending = new(Full);
-    private bool isSignalled, isComplete, wasFull;
+    private bool isSignalled, isComplete, wasFull, isOver;
 
     /// <summary>Where frames are written.</summary>
     public WireBuffer Buffer => filling;
@@ -33,7 +33,7 @@ internal sealed class Outgoing(Stream stream, Lock gate, Action hasRoom) : IDisp
     /// <summary>What has been written may leave.</summary>
     public void Flush()
     {
-        if (isSignalled || (filling.Length == 0 && !isComplete)) return;
+        if (isSignalled || isOver || (filling.Length == 0 && !isComplete)) return;
         (isSignalled, HasWritten) = (true, true);
         ready.Release();
     }
@@ -77,6 +77,7 @@ internal sealed class Outgoing(Stream stream, Lock gate, Action hasRoom) : IDisp
     /// <summary>Gives the memory back; only once <see cref="RunAsync"/> has returned.</summary>
     public void Dispose()
     {
+        isOver = true;
         filling.Dispose();
         sending.Dispose();
         ready.Dispose();

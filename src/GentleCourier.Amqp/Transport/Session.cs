@@ -7,7 +7,7 @@ namespace GentleCourier.Amqp.Transport;
 /// A session (section 2.5): it numbers transfers and deliveries, keeps to both windows, and knows what has been sent and
 /// is not settled. Thread-safe; what is said to be called under the lock is not, otherwise.
 /// </summary>
-internal sealed class Session(Connection connection, ushort channel)
+internal sealed class Session(Connection connection, ushort channel) : IAsyncDisposable
 {
     /// <summary>
     /// How many transfer frames the peer may send before it hears that they were taken. They are taken at once; what
@@ -16,6 +16,7 @@ internal sealed class Session(Connection connection, ushort channel)
     private const uint Window = 4096;
 
     private readonly TaskCompletionSource begun = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private readonly TaskCompletionSource gone = new(TaskCreationOptions.RunContinuationsAsynchronously);
     private readonly Dictionary<uint, Link> links = [], byRemoteHandle = [];
     private readonly Dictionary<uint, SentMessage> unsettled = [];
     private readonly Transfer transfer = new();
@@ -48,6 +49,21 @@ internal sealed class Session(Connection connection, ushort channel)
     /// <exception cref="AmqpException">The peer does not want it, or not in time.</exception>
     public Task<ReceivingLink> AttachReceiverAsync(string name, string address, CancellationToken cancellationToken) =>
         AttachAsync(handle => new ReceivingLink(this, name, address, handle), cancellationToken);
+
+    /// <summary>
+    /// Ends it with all its links, in good order, within the limit of an answer. What they have received and not settled
+    /// goes back; there are peers that give it to others only now, and not when a link is detached.
+    /// </summary>
+    public async ValueTask DisposeAsync()
+    {
+        lock (connection.Gate)
+        {
+            Over(null, new AmqpException($"the session with {connection.Settings.Peer} was ended here"));
+            connection.Flush();
+        }
+        await gone.Task.WaitAsync(connection.Settings.AnswerWithin, connection.Settings.Clock)
+            .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+    }
 
     /// <summary>Sends a performative on its channel. To be called under the lock.</summary>
     public void Send<T>(Composite<T> shape, T performative) where T : class, new()
@@ -147,7 +163,7 @@ internal sealed class Session(Connection connection, ushort channel)
                 break;
             case Performative.End:
                 var end = new End();
-                End.Shape.ReadFields(ref from, end);
+                Performatives.End.Shape.ReadFields(ref from, end);
                 TakeEnd(end);
                 break;
             default:
@@ -158,6 +174,8 @@ internal sealed class Session(Connection connection, ushort channel)
     /// <summary>It is over, and its links with it. To be called under the lock.</summary>
     public void Lose(AmqpException why)
     {
+        // Of the peer's end nothing is heard any more.
+        if (connection.WhyEnded is not null) gone.TrySetResult();
         if (whyEnded is not null) return;
         whyEnded = why;
         begun.TrySetException(why);
@@ -279,10 +297,9 @@ internal sealed class Session(Connection connection, ushort channel)
 
     private void TakeEnd(End end)
     {
-        var why = AmqpException.Of($"{connection.Settings.Peer} ended the session", end.Error);
-        Send(Performatives.End.Shape, new End());
+        Over(null, AmqpException.Of($"{connection.Settings.Peer} ended the session", end.Error));
         connection.Forget(this);
-        Lose(why);
+        gone.TrySetResult();
     }
 
     /// <summary>The link with the peer's handle; where there is none, the session is over.</summary>
@@ -294,12 +311,16 @@ internal sealed class Session(Connection connection, ushort channel)
     }
 
     /// <summary>The peer has not kept to the protocol: it is told so, and the session is over.</summary>
-    private void Fail(string condition, string why)
+    private void Fail(string condition, string why) => Over(
+        AmqpError.Of(condition, why),
+        new AmqpException($"the session with {connection.Settings.Peer} was given up: {why}", condition));
+
+    private void Over(AmqpError? error, AmqpException why)
     {
-        if (hasEnded) return;
-        Send(Performatives.End.Shape, new End { Error = AmqpError.Of(condition, why) });
+        if (hasEnded || whyEnded is not null) return;
+        Send(Performatives.End.Shape, new End { Error = error });
         hasEnded = true;
-        Lose(new AmqpException($"the session with {connection.Settings.Peer} was given up: {why}", condition));
+        Lose(why);
     }
 }
 
