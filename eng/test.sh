@@ -1,10 +1,10 @@
 #!/usr/bin/env bash
 # Restores, builds and runs the tests. The last line counts them: "N passed, N failed".
 #
-#   eng/test.sh          all: on SQLite, on PostgreSQL, the command, the examples
+#   eng/test.sh          all: on SQLite, on PostgreSQL, AMQP 1.0, the command, the examples
 #   eng/test.sh quick    what is pure or on SQLite, for the time between two edits; no server is needed
 #
-# Needs the .NET 10 SDK and access to NuGet; all of it also PostgreSQL's programs, a font and the like, which it installs where they are missing
+# Needs the .NET 10 SDK and access to NuGet; all of it also PostgreSQL's programs, an AMQP 1.0 broker, a font and the like, which it installs where they are missing
 # (Debian, as root). It starts and stops servers by itself, in temporary folders.
 set -uo pipefail
 cd "$(dirname "$0")/.."
@@ -12,7 +12,7 @@ export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
 case "${1:-all}" in
   all)
-    eng/postgres.sh install && eng/pooler.sh install && eng/othertime.sh >/dev/null && eng/pictures.sh && eng/lines.sh || exit 1
+    eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/othertime.sh >/dev/null && eng/pictures.sh && eng/lines.sh || exit 1
     what=GentleCourier.slnx ;;
   quick) what=eng/Quick.slnf ;;
   *) sed -n '2,9s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;

@@ -22,6 +22,7 @@ internal static class Measurements
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,
+        "amqp" => Amqp.AmqpMeasurements.RunAsync,
         "worker" => WorkAsync,
         "publisher" => PublishAsync,
         _ => null,

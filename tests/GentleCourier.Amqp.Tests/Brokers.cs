@@ -38,7 +38,8 @@ internal static class Peers
 
     public static ConnectionSettings Settings(PeerHost host) => new() { Peer = $"{host}", ContainerId = "tests" };
 
-    public static async Task<Connection> ConnectAsync(string address, Func<PeerHost, ConnectionSettings>? settings = null) =>
+    public static async Task<Connection> ConnectAsync(string address, Func<PeerHost,
+        ConnectionSettings>? settings = null) =>
         (await Reach.AnyAsync(
             Parse(address), 0, settings ?? Settings, TestContext.Current.CancellationToken)).Connection;
 }

@@ -36,7 +36,8 @@ public sealed class CloudEventTests
         { prefix + "type", "test.tap" },
     };
 
-    private static string Refusal(byte[] message) => Assert.Throws<UnreadableEventException>(() => Read(message)).Message;
+    private static string Refusal(byte[] message) =>
+        Assert.Throws<UnreadableEventException>(() => Read(message)).Message;
 
     [Theory]
     [InlineData("""{"specversion":"1.0","id":"1","source":"/g","type":"t"}""")]
@@ -50,7 +51,8 @@ public sealed class CloudEventTests
     {
         var back = Read(Samples.MessageOf(json));
         Assert.True(JsonNode.DeepEquals(JsonNode.Parse(json), JsonNode.Parse(back)), back);
-        Assert.Equal(Event.Read(Encoding.UTF8.GetBytes(json)).Data.ToArray(), Event.Read(Encoding.UTF8.GetBytes(back)).Data.ToArray());
+        Assert.Equal(Event.Read(Encoding.UTF8.GetBytes(json)).Data.ToArray(),
+            Event.Read(Encoding.UTF8.GetBytes(back)).Data.ToArray());
     }
 
     [Fact]
@@ -123,14 +125,16 @@ public sealed class CloudEventTests
             Refusal(Write(new() { ContentType = "text/plain" }, new() { { "id", "1" } }, Section.Data, new Binary())),
             StringComparison.Ordinal);
         Assert.Contains("only application/cloudevents+json can be read",
-            Refusal(Write(new() { ContentType = "application/cloudevents-batch+json" }, null, Section.Data, new Binary())),
+            Refusal(Write(new() { ContentType = "application/cloudevents-batch+json" }, null, Section.Data,
+                new Binary())),
             StringComparison.Ordinal);
         Assert.Contains("only UTF-8", Refusal(Write(
             new() { ContentType = "application/cloudevents+json; charset=utf-16" }, null, Section.Data, new Binary())),
             StringComparison.Ordinal);
         Assert.Contains("content-encoding is 'gzip'", Refusal(Write(
             new() { ContentEncoding = "gzip" }, Attributes(), Section.Data, new Binary())), StringComparison.Ordinal);
-        Assert.Contains("a sequence of values", Refusal(Write(null, Attributes(), Section.Sequence, Array.Empty<object?>())),
+        Assert.Contains("a sequence of values",
+            Refusal(Write(null, Attributes(), Section.Sequence, Array.Empty<object?>())),
             StringComparison.Ordinal);
         Assert.Contains("neither text nor bytes", Refusal(Write(null, Attributes(), Section.Value, 5)),
             StringComparison.Ordinal);

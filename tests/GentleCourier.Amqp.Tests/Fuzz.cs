@@ -8,6 +8,16 @@ namespace GentleCourier.Amqp.Tests;
 /// <summary>Bytes that nobody meant, by a seed.</summary>
 internal static class Fuzz
 {
+    /// <summary>The first one, or as many as <c>eng/fuzz.sh</c> asks for.</summary>
+    public static IEnumerable<int> Seeds
+    {
+        get
+        {
+            var count = int.Parse(Environment.GetEnvironmentVariable("COURIER_FUZZ_SEEDS") ?? "1");
+            for (var seed = 1; seed <= count; seed++) yield return seed;
+        }
+    }
+
     /// <summary>Feeds the decoder with random bytes, and with sound ones that were changed.</summary>
     public static void Decoder(int seed, int rounds)
     {

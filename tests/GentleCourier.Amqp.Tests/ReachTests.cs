@@ -21,7 +21,8 @@ public sealed class ReachTests
     [InlineData("amqp://ferry.example", "amqp://ferry.example:5672")]
     [InlineData("amqps://fares:se/c@ret@ferry.example/", "amqps://fares@ferry.example:5671")]
     [InlineData("amqp://fares:x@one,two:7,[::1]:8/?hostname=h", "amqp://fares@one:5672,two:7,[::1]:8")]
-    [InlineData("amqps://f%40res@one?password-file=/p&authority=/a%20b&certificate=/c&key=/k", "amqps://f%40res@one:5671")]
+    [InlineData("amqps://f%40res@one?password-file=/p&authority=/a%20b&certificate=/c&key=/k",
+        "amqps://f%40res@one:5671")]
     public void An_address_is_shown_without_its_secrets(string address, string shown) =>
         Assert.Equal(shown, Peers.Parse(address).DisplayName);
 
@@ -107,7 +108,8 @@ public sealed class ReachTests
         {
             if (told.Performative is not byte[] header || header[4] != 3) return false;
             await talk.RawAsync(header);
-            await talk.SendAsync(SaslMechanisms.Shape, new SaslMechanisms { Offered = ["EXTERNAL", "MADE-UP"] }, type: 1);
+            await talk.SendAsync(SaslMechanisms.Shape, new SaslMechanisms { Offered = ["EXTERNAL", "MADE-UP"] },
+                type: 1);
             return true;
         };
         Assert.Contains("lets nobody in by PLAIN, only by EXTERNAL, MADE-UP",
@@ -121,7 +123,8 @@ public sealed class ReachTests
         await using var peer = new ScriptedPeer();
         var file = Path.GetTempFileName();
         await File.WriteAllTextAsync(file, "pässword\n", Cancel);
-        await using (await Peers.ConnectAsync($"amqp://fares@127.0.0.1:{peer.Port}?password-file={file}&hostname=ferry"))
+        await using (
+            await Peers.ConnectAsync($"amqp://fares@127.0.0.1:{peer.Port}?password-file={file}&hostname=ferry"))
         {
             var init = await peer.HeardAsync<SaslInit>();
             Assert.Equal(("PLAIN", "\0fares\0pässword", "ferry"),
@@ -202,7 +205,8 @@ public sealed class ReachTests
         await using var lasting = new LastingConnection(Peers.Parse("amqp://127.0.0.1:1"), TimeProvider.System);
         for (var i = 0; i < 3; i++)
         {
-            var error = await Assert.ThrowsAsync<AmqpException>(() => lasting.GetAsync(Cancel).WaitAsync(Limit, Cancel));
+            var error = await Assert.ThrowsAsync<AmqpException>(() =>
+                lasting.GetAsync(Cancel).WaitAsync(Limit, Cancel));
             Assert.Contains("cannot connect to amqp://127.0.0.1:1: 127.0.0.1:1: nothing listens there", error.Message,
                 StringComparison.Ordinal);
         }
@@ -244,7 +248,8 @@ public sealed class ReachTests
         names.AddDnsName(name);
         request.CertificateExtensions.Add(names.Build());
         using var certificate = request.Create(
-            authority, DateTimeOffset.UtcNow.AddHours(-1), DateTimeOffset.UtcNow.AddHours(20), Guid.NewGuid().ToByteArray());
+            authority, DateTimeOffset.UtcNow.AddHours(-1), DateTimeOffset.UtcNow.AddHours(20),
+                Guid.NewGuid().ToByteArray());
         return certificate.CopyWithPrivateKey(key);
     }
 }

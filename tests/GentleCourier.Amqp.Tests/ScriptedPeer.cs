@@ -134,7 +134,8 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
                 if (!await peer.On(this, told)) await AnswerAsync(told);
             }
         }
-        catch (Exception e) when (e is IOException or ObjectDisposedException or SocketException or InvalidOperationException
+        catch (Exception e) when (e is IOException or ObjectDisposedException or SocketException
+            or InvalidOperationException
             or System.Security.Authentication.AuthenticationException)
         {
             // It is over.
@@ -143,18 +144,19 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
     }
 
     /// <summary>Sends a frame.</summary>
-    public Task SendAsync<T>(Composite<T> shape, T performative, byte[]? payload = null, ushort channel = 0, byte type = 0)
+    public async Task SendAsync<T>(Composite<T> shape, T performative, byte[]? payload = null, ushort channel = 0,
+        byte type = 0)
         where T : class, new()
     {
         if (performative is Attach attach) detached.Remove(attach.Handle);
         // Once is enough, whoever begins.
-        if (performative is Detach detach && !detached.Add(detach.Handle)) return Task.CompletedTask;
+        if (performative is Detach detach && !detached.Add(detach.Handle)) return;
         using var buffer = new WireBuffer();
         var start = Frame.Begin(buffer, type, channel);
         shape.Write(buffer, performative);
         buffer.Bytes(payload);
         Frame.End(buffer, start);
-        return RawAsync(buffer.Written.ToArray());
+        await RawAsync(buffer.Written.ToArray());
     }
 
     public async Task RawAsync(byte[] bytes)
@@ -225,7 +227,8 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
         await RawAsync(header);
         if (header[4] != 3) return;
         await SendAsync(
-            SaslMechanisms.Shape, new SaslMechanisms { Offered = ["ANONYMOUS", "PLAIN", "EXTERNAL"] }, type: Frame.Sasl);
+            SaslMechanisms.Shape, new SaslMechanisms { Offered = ["ANONYMOUS", "PLAIN", "EXTERNAL"] },
+                type: Frame.Sasl);
     }
 
     private async Task AttachAsync(Attach attach)

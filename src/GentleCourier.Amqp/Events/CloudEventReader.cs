@@ -68,9 +68,9 @@ internal sealed class CloudEventReader : IDisposable
         writer.WriteStartObject();
         if (!WriteAttributes(message.ApplicationProperties.Span))
             throw new UnreadableEventException(
-                "it has no attributes of a CloudEvents event among its application properties (cloudEvents_specversion, "
-                + $"cloudEvents_id and so on), and its content-type, {(type is null ? "which is missing" : $"'{type}'")}"
-                + $", is not {Media}+json");
+                "it has no attributes of a CloudEvents event among its application properties "
+                + "(cloudEvents_specversion, cloudEvents_id and so on), and its content-type, "
+                + $"{(type is null ? "which is missing" : $"'{type}'")}, is not {Media}+json");
         if (type is not null) writer.WriteString("datacontenttype"u8, type);
         WriteData(BodyOf(message).Span, type);
         writer.WriteEndObject();
@@ -168,7 +168,8 @@ internal sealed class CloudEventReader : IDisposable
         }
         catch (Exception e) when (e is JsonException or ArgumentException)
         {
-            throw new UnreadableEventException($"its data is said to be JSON, and is not: {Words.FirstLine(e.Message)}", e);
+            throw new UnreadableEventException(
+                $"its data is said to be JSON, and is not: {Words.FirstLine(e.Message)}", e);
         }
     }
 

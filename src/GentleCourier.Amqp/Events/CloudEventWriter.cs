@@ -56,7 +56,8 @@ internal sealed class CloudEventWriter : IDisposable
             else if (reader.ValueTextEquals("data_base64"u8))
             {
                 reader.Read();
-                if (reader.TokenType != JsonTokenType.String || !reader.TryGetBytesFromBase64(out decoded)) return false;
+                if (reader.TokenType != JsonTokenType.String
+                    || !reader.TryGetBytesFromBase64(out decoded)) return false;
             }
             else if (reader.ValueTextEquals("datacontenttype"u8))
             {

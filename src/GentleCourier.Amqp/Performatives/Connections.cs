@@ -63,7 +63,8 @@ internal sealed class Close
     public AmqpError? Error;
 
     public static readonly Composite<Close> Shape = new(
-        "amqp:close:list", Performative.Close, Field.Reference("error", AmqpError.Shape, static (Close c) => ref c.Error));
+        "amqp:close:list", Performative.Close,
+            Field.Reference("error", AmqpError.Shape, static (Close c) => ref c.Error));
 }
 
 /// <summary>Why something ended (section 2.8.14).</summary>
@@ -99,7 +100,9 @@ internal sealed class AmqpError
     }
 }
 
-/// <summary>Conditions of the specification (sections 2.8.15 to 2.8.18) that are told to peers here, or looked for.</summary>
+/// <summary>
+/// Conditions of the specification (sections 2.8.15 to 2.8.18) that are told to peers here, or looked for.
+/// </summary>
 internal static class Conditions
 {
     public const string InternalError = "amqp:internal-error", NotFound = "amqp:not-found";

@@ -55,7 +55,9 @@ internal static class Field
         where TValue : class? =>
         new Field<T, TValue?>(name, type!, at, null, isMandatory: false);
 
-    /// <summary>One that may have several values (section 1.4): one of them stands by itself, more as an array.</summary>
+    /// <summary>
+    /// One that may have several values (section 1.4): one of them stands by itself, more as an array.
+    /// </summary>
     public static Field<T> Multiple<T>(string name, At<T, Symbol[]> at, bool isMandatory = false) =>
         new Field<T, Symbol[]>(name, Several.Symbols, at, [], isMandatory);
 

@@ -6,7 +6,8 @@ namespace GentleCourier.Amqp.Reaching;
 /// <summary>A peer's host and port.</summary>
 internal readonly record struct PeerHost(string Name, int Port)
 {
-    public override string ToString() => Name.Contains(':', StringComparison.Ordinal) ? $"[{Name}]:{Port}" : $"{Name}:{Port}";
+    public override string ToString() =>
+        Name.Contains(':', StringComparison.Ordinal) ? $"[{Name}]:{Port}" : $"{Name}:{Port}";
 }
 
 /// <summary>
@@ -54,7 +55,8 @@ internal sealed class AmqpAddress
     public static AmqpAddress Parse(EngineAddress address)
     {
         ArgumentNullException.ThrowIfNull(address);
-        if (!address.Location.StartsWith("//", StringComparison.Ordinal)) throw Wrong("the location must begin with //");
+        if (!address.Location.StartsWith("//", StringComparison.Ordinal)) throw Wrong(
+            "the location must begin with //");
         var (rest, query) = Cut(address.Location[2..], '?');
         // A password may hold an @ or a / that nobody has escaped; a host cannot.
         var at = rest.LastIndexOf('@');
@@ -123,5 +125,6 @@ internal sealed class AmqpAddress
     private static (string Head, string? Tail) Cut(string text, char separator) =>
         text.IndexOf(separator) is >= 0 and var at ? (text[..at], text[(at + 1)..]) : (text, null);
 
-    private static CourierException Wrong(string what) => new($"this is no address of an AMQP 1.0 broker: {what}; {Form}");
+    private static CourierException Wrong(string what) =>
+        new($"this is no address of an AMQP 1.0 broker: {what}; {Form}");
 }

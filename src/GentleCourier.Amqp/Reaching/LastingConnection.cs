@@ -8,7 +8,8 @@ namespace GentleCourier.Amqp.Reaching;
 /// begins when it is first asked for. What was on its way when one was lost is lost with it: sessions and links are
 /// made anew by those who use them. Thread-safe.
 /// </summary>
-internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock, ILogger? logger = null) : IAsyncDisposable
+internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
+    : IAsyncDisposable
 {
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = TimeSpan.FromSeconds(10);
 
@@ -57,7 +58,8 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
         }
         await ending.CancelAsync().ConfigureAwait(false);
         if (living is not null) await living.ConfigureAwait(false);
-        await Failed(new AmqpException($"the connection to {address.DisplayName} was closed here")).ConfigureAwait(false);
+        await Failed(new AmqpException($"the connection to {address.DisplayName} was closed here")).ConfigureAwait(
+            false);
         ending.Dispose();
     }
 

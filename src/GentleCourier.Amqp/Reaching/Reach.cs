@@ -15,7 +15,8 @@ internal static class Reach
     /// <returns>The connection, and which host it goes to.</returns>
     /// <exception cref="AmqpException">None does; the message says of each why.</exception>
     public static async Task<(Connection Connection, int Host)> AnyAsync(
-        AmqpAddress address, int first, Func<PeerHost, ConnectionSettings> settings, CancellationToken cancellationToken)
+        AmqpAddress address, int first, Func<PeerHost, ConnectionSettings> settings,
+            CancellationToken cancellationToken)
     {
         var problems = new List<AmqpException>();
         for (var i = 0; i < address.Hosts.Count; i++)

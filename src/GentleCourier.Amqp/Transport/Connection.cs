@@ -76,7 +76,7 @@ internal sealed class Connection : IAsyncDisposable
     }
 
     /// <summary>Begins a session.</summary>
-    /// <exception cref="AmqpException">The peer does not want it, or not in time, or the connection is over.</exception>
+    /// <exception cref="AmqpException">It is over, or the peer does not want it, or not in time.</exception>
     public async Task<Session> BeginSessionAsync(CancellationToken cancellationToken)
     {
         Session session;

@@ -18,7 +18,9 @@ internal sealed record ConnectionSettings
     /// <summary>The largest message that is taken, in bytes.</summary>
     public int MaxMessageSize { get; init; } = 16 * 1024 * 1024;
 
-    /// <summary>A connection is lost when nothing has come for this long; the peer sends something more often.</summary>
+    /// <summary>
+    /// A connection is lost when nothing has come for this long; the peer sends something more often.
+    /// </summary>
     public TimeSpan IdleTimeOut { get; init; } = TimeSpan.FromSeconds(60);
 
     /// <summary>How long a peer may take to answer.</summary>
@@ -36,7 +38,8 @@ internal sealed record ConnectionSettings
         }
         catch (TimeoutException e)
         {
-            throw new AmqpException($"{Peer} has not answered {what} within {AnswerWithin.TotalSeconds:0.#} s", null, e);
+            throw new AmqpException($"{Peer} has not answered {what} within {AnswerWithin.TotalSeconds:0.#} s", null,
+                e);
         }
     }
 }

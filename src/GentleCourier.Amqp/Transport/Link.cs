@@ -67,7 +67,8 @@ internal abstract class Link(Session session, string name, string address, uint 
 
     public void TakeDetach(Detach detach)
     {
-        var why = AmqpException.Of($"{Description} was {(isRefused ? "refused" : "detached by the peer")}", detach.Error);
+        var why = AmqpException.Of($"{Description} was {(isRefused ? "refused" : "detached by the peer")}",
+            detach.Error);
         if (!hasDetached) SendDetach(null);
         session.Forget(this);
         Lose(why);

@@ -161,7 +161,8 @@ internal sealed class SendingLink(Session session, string name, string address, 
         sending.Set(index, new Rejected
         {
             Error = AmqpError.Of(
-                Conditions.MessageSizeExceeded, $"the message has {message.Length} bytes, and '{Address}' takes {most}"),
+                Conditions.MessageSizeExceeded,
+                    $"the message has {message.Length} bytes, and '{Address}' takes {most}"),
         });
         return false;
     }
@@ -176,8 +177,8 @@ internal sealed class SendingLink(Session session, string name, string address, 
     });
 
     private string WhyLate(Sending sending, TimeSpan within) =>
-        $"{Session.Connection.Settings.Peer} has not said within {within.TotalSeconds:0.#} s what became of messages to "
-        + $"'{Address}': "
+        $"{Session.Connection.Settings.Peer} has not said within {within.TotalSeconds:0.#} s what became of "
+        + $"messages to '{Address}': "
         + (sending.Next < sending.Outcomes.Length
             ? credit == 0 ? "it gives no credit for more" : "they have not all left yet" : "it has them");
 }

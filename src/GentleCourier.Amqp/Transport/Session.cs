@@ -4,8 +4,8 @@ using GentleCourier.Amqp.Types;
 namespace GentleCourier.Amqp.Transport;
 
 /// <summary>
-/// A session (section 2.5): it numbers transfers and deliveries, keeps to both windows, and knows what has been sent and
-/// is not settled. Thread-safe; what is said to be called under the lock is not, otherwise.
+/// A session (section 2.5): it numbers transfers and deliveries, keeps to both windows, and knows what has been sent
+/// and is not settled. Thread-safe; what is said to be called under the lock is not, otherwise.
 /// </summary>
 internal sealed class Session(Connection connection, ushort channel) : IAsyncDisposable
 {
@@ -51,8 +51,8 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
         AttachAsync(handle => new ReceivingLink(this, name, address, handle), cancellationToken);
 
     /// <summary>
-    /// Ends it with all its links, in good order, within the limit of an answer. What they have received and not settled
-    /// goes back; there are peers that give it to others only now, and not when a link is detached.
+    /// Ends it with all its links, in good order, within the limit of an answer. What they have received and not
+    /// settled goes back; there are peers that give it to others only now, and not when a link is detached.
     /// </summary>
     public async ValueTask DisposeAsync()
     {

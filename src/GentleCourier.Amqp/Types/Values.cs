@@ -11,7 +11,9 @@ internal readonly record struct Symbol(string Text)
     public override string ToString() => Text;
 }
 
-/// <summary>Milliseconds since the Unix epoch; may lie outside of what .NET's calendar knows (section 1.6.17).</summary>
+/// <summary>
+/// Milliseconds since the Unix epoch; may lie outside of what .NET's calendar knows (section 1.6.17).
+/// </summary>
 internal readonly record struct Timestamp(long Milliseconds)
 {
     private static readonly long First = DateTimeOffset.MinValue.ToUnixTimeMilliseconds();

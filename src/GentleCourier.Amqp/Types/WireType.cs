@@ -15,7 +15,9 @@ internal delegate T ReadItem<out T>(ref WireReader from);
 /// <summary>One way in which a primitive type may stand on the wire.</summary>
 internal readonly record struct Form<T>(byte Code, ReadItem<T> Read);
 
-/// <summary>A primitive type (part 1, section 1.6), as values that are looked at, and not by their static type.</summary>
+/// <summary>
+/// A primitive type (part 1, section 1.6), as values that are looked at, and not by their static type.
+/// </summary>
 internal abstract class WireType(string name, byte code)
 {
     public string Name { get; } = name;

@@ -4,7 +4,9 @@ using System.Text;
 
 namespace GentleCourier.Amqp.Types;
 
-/// <summary>The primitive types of part 1, section 1.6, in its order: the one place that knows their encodings.</summary>
+/// <summary>
+/// The primitive types of part 1, section 1.6, in its order: the one place that knows their encodings.
+/// </summary>
 internal static class WireTypes
 {
     private static readonly UTF8Encoding Utf8 = new(false, throwOnInvalidBytes: true);
