@@ -190,7 +190,7 @@ public sealed class ReachTests
         await one.HangUpAsync();
         await first.Ended.WaitAsync(Limit, Cancel);
         Assert.Contains("hung up", first.WhyEnded!.Message, StringComparison.Ordinal);
-        var second = await UntilAsync(lasting);
+        var second = await lasting.GetAsync(Cancel).WaitAsync(Limit, Cancel);
         Assert.NotSame(first, second);
         Assert.Equal((1, 1), (one.Conversations, two.Conversations));
         var session = await second.BeginSessionAsync(Cancel);
@@ -214,22 +214,6 @@ public sealed class ReachTests
         await lasting.DisposeAsync();
         await Assert.ThrowsAnyAsync<CourierException>(() => waiting.WaitAsync(Limit, Cancel));
         await Assert.ThrowsAsync<ObjectDisposedException>(() => lasting.GetAsync(Cancel));
-    }
-
-    /// <summary>The rests between two tries have whoever waits learn of the try before: it comes again.</summary>
-    private static async Task<Connection> UntilAsync(LastingConnection lasting)
-    {
-        while (true)
-        {
-            try
-            {
-                return await lasting.GetAsync(Cancel);
-            }
-            catch (AmqpException)
-            {
-                Cancel.ThrowIfCancellationRequested();
-            }
-        }
     }
 
     private static X509Certificate2 Authority()

@@ -11,7 +11,10 @@ namespace GentleCourier.Amqp.Reaching;
 internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
     : IAsyncDisposable
 {
-    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = TimeSpan.FromSeconds(5);
+
+    private readonly Loop loop = new(
+        $"connection to {address.DisplayName}", FirstRest, LongestRest, clock, logger);
 
     private readonly CancellationTokenSource ending = new();
     private readonly Lock gate = new();
@@ -34,10 +37,7 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
             lock (gate)
             {
                 ObjectDisposedException.ThrowIf(isDisposed, this);
-                life ??= new Loop($"connection to {address.DisplayName}", FirstRest, LongestRest, clock, logger)
-                {
-                    Failed = (e, _) => Failed(e),
-                }.RunAsync(LiveAsync, ending.Token);
+                life ??= loop.RunAsync(LiveAsync, ending.Token);
                 made = next.Task;
             }
             var connection = await made.WaitAsync(cancellationToken).ConfigureAwait(false);
@@ -58,18 +58,21 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
         }
         await ending.CancelAsync().ConfigureAwait(false);
         if (living is not null) await living.ConfigureAwait(false);
-        await Failed(new AmqpException($"the connection to {address.DisplayName} was closed here")).ConfigureAwait(
-            false);
+        Fail(new AmqpException($"the connection to {address.DisplayName} was closed here"));
         ending.Dispose();
     }
 
     /// <summary>The life of one connection.</summary>
     private async Task LiveAsync(CancellationToken cancellationToken)
     {
-        (var connection, host) = await Reach.AnyAsync(address, host, Settings, cancellationToken).ConfigureAwait(false);
+        var connection = await ReachAsync(cancellationToken).ConfigureAwait(false);
         await using (connection.ConfigureAwait(false))
         {
             lock (gate) next.TrySetResult(connection);
+            await connection.Ended.WaitAsync(LongestRest, clock, cancellationToken)
+                .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            // A peer that lets one in and hangs up is not one that works.
+            if (!connection.Ended.IsCompleted) loop.Succeeded();
             await connection.Ended.WaitAsync(cancellationToken).ConfigureAwait(false);
             Forget(connection);
         }
@@ -77,17 +80,32 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
         throw connection.WhyEnded!;
     }
 
+    private async Task<Connection> ReachAsync(CancellationToken cancellationToken)
+    {
+        try
+        {
+            (var connection, host) = await Reach.AnyAsync(address, host, Settings, cancellationToken)
+                .ConfigureAwait(false);
+            return connection;
+        }
+        catch (CourierException e)
+        {
+            Fail(e);
+            throw;
+        }
+    }
+
     /// <summary>Whoever waits learns why; the next wait for the next try.</summary>
-    private Task Failed(Exception why)
+    private void Fail(Exception why)
     {
         lock (gate)
         {
-            if (next.Task.IsCompleted) return Task.CompletedTask;
+            if (next.Task.IsCompleted) return;
             next.TrySetException(why);
+            // Not everybody waits for it.
             _ = next.Task.Exception;
             next = New();
         }
-        return Task.CompletedTask;
     }
 
     private void Forget(Connection connection)

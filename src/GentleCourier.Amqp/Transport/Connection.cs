@@ -50,8 +50,11 @@ internal sealed class Connection : IAsyncDisposable
     /// <summary>The largest frame that may be sent, in bytes.</summary>
     public int MaxFrameSize { get; private set; } = Frame.SmallestMaximum;
 
-    /// <summary>Whether messages have to wait until something has left.</summary>
-    public bool IsFull => outgoing.IsFull;
+    /// <summary>
+    /// Whether messages have to wait until something has left: then their links are pumped. To be called under the
+    /// lock.
+    /// </summary>
+    public bool MustWait() => outgoing.MustWait();
 
     /// <summary>Opens a connection over a stream that has been authenticated; it is this one's from now on.</summary>
     /// <exception cref="AmqpException">The peer does not want it, or not in time.</exception>
@@ -70,6 +73,8 @@ internal sealed class Connection : IAsyncDisposable
         }
         catch (Exception)
         {
+            // No answer to a close is waited for either.
+            connection.Lose(new AmqpException($"the connection to {settings.Peer} was given up"));
             await connection.DisposeAsync().ConfigureAwait(false);
             throw;
         }
@@ -218,12 +223,19 @@ internal sealed class Connection : IAsyncDisposable
         // A buffer of one frame and a bit: large frames lie in one piece more often than not.
         var reader = PipeReader.Create(
             stream, new StreamPipeReaderOptions(bufferSize: 64 * 1024, minimumReadSize: 4096, leaveOpen: true));
-        while (true)
+        try
         {
-            var read = await reader.ReadAsync(ending.Token).ConfigureAwait(false);
-            Volatile.Write(ref heard, Settings.Clock.GetTimestamp());
-            reader.AdvanceTo(Take(read.Buffer), read.Buffer.End);
-            if (read.IsCompleted) throw new AmqpException($"{Settings.Peer} hung up");
+            while (true)
+            {
+                var read = await reader.ReadAsync(ending.Token).ConfigureAwait(false);
+                Volatile.Write(ref heard, Settings.Clock.GetTimestamp());
+                reader.AdvanceTo(Take(read.Buffer), read.Buffer.End);
+                if (read.IsCompleted) throw new AmqpException($"{Settings.Peer} hung up");
+            }
+        }
+        finally
+        {
+            await reader.CompleteAsync().ConfigureAwait(false);
         }
     }
 

@@ -27,8 +27,12 @@ internal sealed class Outgoing(Stream stream, Lock gate, Action hasRoom) : IDisp
     /// <summary>Whether anything has been written since this was set to false.</summary>
     public bool HasWritten { get; set; }
 
-    /// <summary>Whether messages have to wait; control frames do not.</summary>
-    public bool IsFull => filling.Length >= Full && (wasFull = true);
+    /// <summary>Whether messages have to wait, until it is said that there is room; control frames do not.</summary>
+    public bool MustWait()
+    {
+        wasFull |= filling.Length >= Full;
+        return filling.Length >= Full;
+    }
 
     /// <summary>What has been written may leave.</summary>
     public void Flush()

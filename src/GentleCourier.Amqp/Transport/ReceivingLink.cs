@@ -214,9 +214,8 @@ internal sealed class ReceivingLink(Session session, string name, string address
         ready.Clear();
         partial.Dispose();
         Complete(ref waiting);
-        drained?.TrySetException(why);
-        learnt?.TrySetException(why);
-        (drained, learnt) = (null, null);
+        Fail(ref drained, why);
+        Fail(ref learnt, why);
     }
 
     private bool Begins(Transfer transfer)
@@ -273,6 +272,14 @@ internal sealed class ReceivingLink(Session session, string name, string address
     {
         Handle = Handle, DeliveryCount = deliveryCount, LinkCredit = credit, Drain = drain, Echo = echo,
     });
+
+    private static void Fail(ref TaskCompletionSource? source, AmqpException why)
+    {
+        source?.TrySetException(why);
+        // Not everybody has gone on waiting for it.
+        _ = source?.Task.Exception;
+        source = null;
+    }
 
     private static void Complete(ref TaskCompletionSource? source)
     {

@@ -38,7 +38,7 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
     public Task Begun => begun.Task;
 
     /// <summary>Whether another transfer may be sent. To be called under the lock.</summary>
-    public bool MaySend => remoteIncomingWindow > 0 && !connection.IsFull;
+    public bool MaySend => remoteIncomingWindow > 0 && !connection.MustWait();
 
     /// <summary>Attaches a link that sends to an address.</summary>
     /// <exception cref="AmqpException">The peer does not want it, or not in time.</exception>
