@@ -491,6 +491,8 @@ public sealed class PeerTests
             new() { First = 2, Settled = true },
             new() { First = 3, Last = 3 + (uint)int.MaxValue, Settled = true, State = DeliveryState.Released },
         ];
+        // A state of another specification: what becomes of the first is still to be said.
+        await talk!.RawAsync(Convert.FromHexString("0000001602000000005315c009054143434200533445"));
         foreach (var disposition in said)
         {
             disposition.IsReceiver = true;
@@ -531,6 +533,26 @@ public sealed class PeerTests
         var error = await Assert.ThrowsAsync<AmqpException>(() => Peers.ConnectAsync(peer.Address));
         Assert.Contains(reason, error.Message, StringComparison.Ordinal);
         Assert.False(error.IsTransient);
+    }
+
+    [Fact]
+    public async Task On_a_link_that_is_being_detached_nothing_more_is_said()
+    {
+        await using var peer = new ScriptedPeer();
+        peer.On = async (talk, told) =>
+        {
+            if (told.Performative is not Detach detach) return false;
+            await talk.FlowAsync(
+                new FlowState { Handle = detach.Handle, DeliveryCount = 0, LinkCredit = 5, Echo = true });
+            await talk.TransferAsync(detach.Handle, 0, Message());
+            return false;
+        };
+        var (connection, session) = await BeginAsync(peer);
+        await using var _ = connection;
+        await (await session.AttachReceiverAsync("in", "taps", Cancel)).DisposeAsync();
+        await session.DisposeAsync();
+        Assert.DoesNotContain(peer.Heard, t => t.Performative is FlowState);
+        Assert.Null((await peer.HeardAsync<End>()).Error);
     }
 
     [Fact]

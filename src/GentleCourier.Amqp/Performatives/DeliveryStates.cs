@@ -139,6 +139,8 @@ internal sealed class Modified : DeliveryState
 /// <summary>A state that this specification does not know; it cannot be sent.</summary>
 internal sealed class UnknownState : DeliveryState
 {
+    public override bool IsOutcome => false;
+
     public override string ToString() => "in a state that is not known here";
 
     protected override void WriteTo(WireBuffer to) =>

@@ -158,6 +158,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
 
     public override void TakeFlow(FlowState flow)
     {
+        if (!IsUp) return;
         // What a sender counts as sent may come behind its flow; only credit that it gives back is believed at once.
         if (drained is not null && flow.DeliveryCount is { } count && unchecked(count - deliveryCount) == credit)
             (deliveryCount, credit) = (count, 0);

@@ -84,6 +84,7 @@ internal sealed class SendingLink(Session session, string name, string address, 
 
     public override void TakeFlow(FlowState flow)
     {
+        if (!IsUp) return;
         // Without a delivery-count the peer has seen none of them: then the initial one counts (section 2.6.7).
         var most = unchecked((flow.DeliveryCount ?? 0) + (flow.LinkCredit ?? 0) - deliveryCount);
         credit = most > int.MaxValue ? 0 : most;

@@ -274,7 +274,7 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
             return;
         }
         if (disposition.State is not { IsOutcome: true } && !disposition.Settled) return;
-        // Settled without an outcome: nobody can say that it was taken.
+        // Settled without an outcome that is known: nobody can say that it was taken.
         var state = disposition.State is { IsOutcome: true } outcome ? outcome : new UnknownState();
         if (last - first < (uint)unsettled.Count)
             for (var id = first; ; id++)
