@@ -34,8 +34,11 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         var (harbour, log) = await StartAsync(crossing);
         await harbour.PublishAsync(Tap(1, Tomorrow, "card-7"), Tap(2, key: "card-7"));
         await HandledAsync(log, 2);
+        // It may be handled before its relay has forgotten it.
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "what has left is not counted");
         var figures = await harbour.Store().ReadOutboxFiguresAsync();
-        Assert.Equal((0, 1), (figures.Waiting, figures.Later));
+        Assert.Equal(1, figures.Later);
         Assert.InRange(figures.NextDueIn!.Value.TotalHours, 23, 24);
 
         var waiting = Assert.Single(await Later(harbour).ListAsync());

@@ -31,7 +31,10 @@ internal sealed class SendingLink(Session session, string name, string address, 
 
     /// <summary>Sends messages in their order, and waits until it is known what became of each.</summary>
     /// <param name="items">The messages.</param>
-    /// <param name="write">Writes one as a message; what it throws is that message's outcome.</param>
+    /// <param name="write">
+    /// Writes one as a message, under the lock of the connection: it must not wait. What it throws is that message's
+    /// outcome.
+    /// </param>
     /// <param name="within">How long it may take altogether.</param>
     /// <param name="cancellationToken">Ends the wait; what is not known to be taken may have been.</param>
     public async Task<Sent> SendAsync<T>(
