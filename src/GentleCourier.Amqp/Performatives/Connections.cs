@@ -110,7 +110,6 @@ internal static class Conditions
     public const string DecodeError = "amqp:decode-error", IllegalState = "amqp:illegal-state";
     public const string InvalidField = "amqp:invalid-field", NotImplemented = "amqp:not-implemented";
     public const string ResourceLimitExceeded = "amqp:resource-limit-exceeded";
-    public const string PreconditionFailed = "amqp:precondition-failed";
     public const string FramingError = "amqp:connection:framing-error";
     public const string ConnectionRedirect = "amqp:connection:redirect", LinkRedirect = "amqp:link:redirect";
     public const string UnattachedHandle = "amqp:session:unattached-handle";
