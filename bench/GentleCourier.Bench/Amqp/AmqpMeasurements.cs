@@ -23,7 +23,10 @@ internal static class AmqpMeasurements
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(2);
 
     private static readonly byte[] Json = Encoding.UTF8.GetBytes("""
-        {"specversion":"1.0","id":"0198f2a4-7f2b-7c6e-9d1a-3f5b8c2d4e6f","source":"/skerryline/harbour","type":"skerryline.tap","time":"2026-11-26T08:15:00.1234567+00:00","partitionkey":"card-4711","datacontenttype":"application/json","data":{"gate":"Longsand 2","card":"card-4711","sailing":"2026-11-26/0815","fare":"adult"}}
+        {"specversion":"1.0","id":"0198f2a4-7f2b-7c6e-9d1a-3f5b8c2d4e6f","source":"/skerryline/harbour",
+         "type":"skerryline.tap","time":"2026-11-26T08:15:00.1234567+00:00","partitionkey":"card-4711",
+         "datacontenttype":"application/json",
+         "data":{"gate":"Longsand 2","card":"card-4711","sailing":"2026-11-26/0815","fare":"adult"}}
         """);
 
     private static readonly byte[] Message = Write();
