@@ -75,6 +75,7 @@ internal static class PostgresTables
             held.Column<int>("attempts", "integer");
             held.Column<DateTime?>("due", Time, required: false);
             held.Column<string>("error", "text");
+            held.Column<string>("address", "text", required: false);
             held.HasKey("id").HasName("outbox_held_pkey");
             held.HasIndex("due").HasDatabaseName("outbox_held_due").HasFilter("partition_key IS NULL");
             held.HasIndex("partition_key", "id").HasDatabaseName("outbox_held_behind")
@@ -127,20 +128,6 @@ internal static class PostgresTables
             chore.Column<DateTime?>("done", Time, required: false);
             chore.Column<DateTime?>("before", Time, required: false);
             chore.HasKey("chore").HasName("store_chore_pkey");
-        });
-        model.Add("set_aside", schema, inMigrations, letter =>
-        {
-            letter.Column<string>("id", "text");
-            letter.Column<string>("queue", "text");
-            letter.Column<string>("reason", "text");
-            letter.Column<string>("exception", "text", required: false);
-            letter.Column<string>("message", "text", required: false);
-            letter.Column<string>("stack", "text", required: false);
-            letter.Column<int>("attempts", "integer");
-            letter.Column<string>("worker", "text");
-            letter.Column<DateTime>("set_aside", Time);
-            letter.Column<byte[]>("event", "bytea");
-            letter.HasKey("id").HasName("set_aside_pkey");
         });
         model.Add("store_version", schema, inMigrations, version =>
         {

@@ -66,6 +66,7 @@ internal static class SqliteTables
             held.Column<int>("attempts", "INTEGER");
             held.Column<long?>("due", "INTEGER", required: false);
             held.Column<string>("error", "TEXT");
+            held.Column<string>("address", "TEXT", required: false);
             held.HasKey("seq");
             held.HasIndex("due").HasDatabaseName("courier_outbox_held_due").HasFilter("partition_key IS NULL");
             held.HasIndex("partition_key", "seq").HasDatabaseName("courier_outbox_held_behind")
@@ -118,20 +119,6 @@ internal static class SqliteTables
             time.Column<long>("started", "INTEGER");
             time.HasKey("id");
             time.ToTable(table => table.HasCheckConstraint("courier_store_clock_id", "id = 1"));
-        });
-        model.Add("courier_set_aside", null, inMigrations, letter =>
-        {
-            letter.Column<string>("id", "TEXT");
-            letter.Column<string>("queue", "TEXT");
-            letter.Column<string>("reason", "TEXT");
-            letter.Column<string>("exception", "TEXT", required: false);
-            letter.Column<string>("message", "TEXT", required: false);
-            letter.Column<string>("stack", "TEXT", required: false);
-            letter.Column<int>("attempts", "INTEGER");
-            letter.Column<string>("worker", "TEXT");
-            letter.Column<long>("set_aside", "INTEGER");
-            letter.Column<byte[]>("event", "BLOB");
-            letter.HasKey("id");
         });
         model.Add("courier_schema", null, inMigrations, version =>
         {

@@ -34,4 +34,12 @@ public sealed class SqliteEngine : IEngine
         ArgumentNullException.ThrowIfNull(address);
         return new SqliteBroker(new SqliteFile(address.Location), clock, logger);
     }
+
+    /// <inheritdoc/>
+    /// <remarks>In a file of its own beside the store's, so that neither waits for the other's writes.</remarks>
+    public IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null)
+    {
+        ArgumentNullException.ThrowIfNull(store);
+        return CreateBroker(store with { Location = $"{store.Location}-companion" }, clock, logger);
+    }
 }

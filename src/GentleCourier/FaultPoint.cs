@@ -25,6 +25,8 @@ internal static class FaultPoint
     public const string HandledNotCommitted = "receiver: handled, not committed";
     public const string CommittedNotSettled = "receiver: committed, not settled";
 
+    public const string TakenOverNotAccepted = "receiver: taken over, not accepted";
+
     /// <summary>Every place.</summary>
     public static IReadOnlyList<string> All { get; } =
     [
@@ -32,7 +34,7 @@ internal static class FaultPoint
             PublishedNotMarked,
         StoppedNotResigned, DueNotMoved, DueMovedNotTold, DueNotFired, FiredNotKnown, DeclaredNotSeen,
         WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
-        HandledNotCommitted, CommittedNotSettled,
+        HandledNotCommitted, CommittedNotSettled, TakenOverNotAccepted,
     ];
 
     /// <summary>What happens at each place; called with its name.</summary>

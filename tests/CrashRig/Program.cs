@@ -36,7 +36,7 @@ FaultPoint.Armed = place =>
 builder.Logging.AddSimpleConsole(console => console.SingleLine = true).SetMinimumLevel(LogLevel.Warning);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
 {
-    courier.UseSqlite().UsePostgres();
+    courier.UseSqlite().UsePostgres().UseAmqp();
     if (role == "receive") courier.Receive("marks", queue =>
     {
         queue.Options.Lease = TimeSpan.FromSeconds(1);

@@ -28,10 +28,13 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     /// <summary>A connection to the broker's database, past the library.</summary>
     public async Task<DbConnection> OpenBrokerAsync() =>
-        await Opened(place.Engine.CreateStore(Parse(BrokerAddress), TimeProvider.System)).OpenConnectionAsync();
+        await Opened(place.StoreEngine.CreateStore(Parse(BrokerAddress), TimeProvider.System)).OpenConnectionAsync();
 
     /// <summary>Keeps everybody else from publishing until the transaction of this connection ends.</summary>
     public Task LockBrokerAsync(DbConnection connection) => connection.ExecuteAsync(place.LockBroker);
+
+    /// <summary>What has to be set of every service, as arguments of a program.</summary>
+    public IEnumerable<string> PlaceSettings => place.Settings.Select(s => $"{s.Key}={s.Value}");
 
     public string StoreAddress(string service) => place.Store(service);
 
@@ -46,7 +49,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 
     /// <summary>A broker with connections of its own.</summary>
     public IBroker AnotherBroker(TimeProvider? clock = null) =>
-        Opened(place.Engine.CreateBroker(Parse(BrokerAddress), clock ?? TimeProvider.System));
+        Opened(place.OpenBroker(clock ?? TimeProvider.System));
 
     /// <summary>The test's own store in a service's name, made once.</summary>
     public IStorePort SharedStore(string service)
@@ -56,7 +59,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     public IStorePort Store(string service, TimeProvider? clock = null) =>
-        Opened(place.Engine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
+        Opened(place.StoreEngine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
     public async Task RouteAsync(params (string Type, string Queue)[] routes) =>
@@ -77,11 +80,13 @@ public sealed class Crossing(Place place) : IAsyncDisposable
             ["Courier:Broker"] = BrokerAddress,
             ["Courier:Relay:Lease"] = "00:00:01",
         });
+        builder.Configuration.AddInMemoryCollection(place.Settings);
         if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
         services?.Invoke(builder.Services);
         builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
         {
             courier.AddEngine(Engine);
+            if (place.StoreEngine != place.Engine) courier.AddEngine(place.StoreEngine);
             configure?.Invoke(courier);
         });
         var host = builder.Build();
@@ -139,7 +144,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public Task SettledAsync(int deadLetters = 0) => UntilAsync(
         async () => (!hasHarbour || (await SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0)
             && await FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 } figures
-                && figures.DeadLetters == deadLetters,
+                && figures.DeadLetters == deadLetters && !await place.HoldsMoreAsync("taps"),
         $"all is settled, with {deadLetters} dead letters");
 
     /// <summary>How long a test waits for anything.</summary>
@@ -174,7 +179,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         await place.DisposeAsync();
     }
 
-    private static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed
+    public static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed
         : throw new ArgumentException($"no address: {address}", nameof(address));
 
     private T Opened<T>(T item) where T : IAsyncDisposable

@@ -141,16 +141,11 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
             await broker.PublishAsync([Crossing.TapEvent(hour), Crossing.ChargedEvent(hour)]);
             await RejectAsync(broker, "taps");
             await RejectAsync(broker, "charges");
-            await store.SetAsideAsync(Letter("taps", hour));
-            await store.SetAsideAsync(Letter("charges", hour));
             clock.Advance(Hour);
         }
         Assert.Equal(2, (await DoRoundAsync(store, new(ChoreKind.Refused, null, Hour * 1.5))).Removed);
         Assert.Equal(["held 0", "held 1", "held 2", "refused 2"],
             (await store.ReadHeldAsync(10)).Select(h => h.Id).Order());
-        Assert.Equal(2, (await DoRoundAsync(store, new(ChoreKind.SetAside, "taps", Hour * 1.5))).Removed);
-        Assert.Equal((1, 3), ((await store.ReadSetAsideAsync("taps", 9)).Count,
-            (await store.ReadSetAsideAsync("charges", 9)).Count));
         Assert.Equal(2, (await DoRoundAsync(
             broker.Housekeeping!, new(ChoreKind.DeadLetters, "taps", Hour * 1.5))).Removed);
         var figures = (await broker.Reports!.ReadFiguresAsync()).Queues;
@@ -159,12 +154,6 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         await Assert.ThrowsAsync<ArgumentException>(() => broker.Housekeeping!.DoAsync(Inbox, null));
         await Assert.ThrowsAsync<ArgumentException>(
             () => store.AsHousekeeping().DoAsync(new(ChoreKind.DeadLetters, "taps", Hour), null));
-
-        static DeadLetter Letter(string queue, int hour) => new()
-        {
-            Id = $"{queue} {hour}", Queue = queue, Reason = "no", Attempts = 1, Worker = "w", SetAside = default,
-            Json = "{}"u8.ToArray(),
-        };
     }
 
     /// <summary>A month later, as the services do it themselves.</summary>

@@ -11,6 +11,18 @@ public abstract class Place : IAsyncDisposable
     /// <summary>The engine.</summary>
     public abstract IEngine Engine { get; }
 
+    /// <summary>The engine of the services' stores, where it is another one.</summary>
+    public virtual IEngine StoreEngine => Engine;
+
+    /// <summary>What has to be set of every service here.</summary>
+    public virtual IReadOnlyDictionary<string, string?> Settings { get; } = new Dictionary<string, string?>();
+
+    /// <summary>The test's own broker, as the services see it.</summary>
+    public virtual IBroker OpenBroker(TimeProvider clock) => Engine.CreateBroker(Crossing.Parse(Broker), clock);
+
+    /// <summary>Whether the broker itself has anything left in a queue, waiting or in hand, that it does not report.</summary>
+    public virtual Task<bool> HoldsMoreAsync(string queue) => Task.FromResult(false);
+
     /// <summary>The address of the broker that all services of the test share; there is none yet.</summary>
     public abstract string Broker { get; }
 

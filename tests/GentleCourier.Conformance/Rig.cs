@@ -33,7 +33,7 @@ public sealed class Rig : IDisposable
         var here = AppContext.BaseDirectory.TrimEnd('/');
         var program = Path.Combine(here, "../../CrashRig", Path.GetFileName(here), "CrashRig");
         string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}",
-            .. settings];
+            .. crossing.PlaceSettings, .. settings];
         var start = new ProcessStartInfo(program, [role, .. all.Select(s => $"--{s}")])
         {
             UseShellExecute = false,

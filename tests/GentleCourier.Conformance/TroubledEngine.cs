@@ -65,6 +65,8 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
 
         public IWorkerRegister? Register => inner.Register;
 
+        public IDepths? Depths => inner.Depths;
+
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PrepareAsync));
@@ -112,6 +114,8 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
             engine.BeforeSettling(settlements);
             return await inner.SettleAsync(settlements, credit, cancellationToken);
         }
+
+        public void Withdraw() => inner.Withdraw();
 
         public async Task<IReadOnlyList<bool>> RenewAsync(
             IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken)

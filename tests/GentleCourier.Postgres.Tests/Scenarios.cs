@@ -26,8 +26,6 @@ public sealed class OutcomeTests : OutcomeScenarios<Databases>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
-public sealed class PushingTests : PushingScenarios<Databases>;
-
 public sealed class RelayTests : RelayScenarios<Databases>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Databases>;

@@ -26,8 +26,6 @@ public sealed class OutcomeTests : OutcomeScenarios<Folder>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
-public sealed class PushingTests : PushingScenarios<Folder>;
-
 public sealed class RelayTests : RelayScenarios<Folder>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Folder>;

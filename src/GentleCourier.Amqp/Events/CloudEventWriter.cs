@@ -21,9 +21,10 @@ internal sealed class CloudEventWriter : IDisposable
     private byte[]? decoded;
 
     /// <summary>Writes an event, which is JSON in CloudEvents' format, as a message.</summary>
-    public void Write(ReadOnlyMemory<byte> json, WireBuffer to)
+    public void Write(ReadOnlyMemory<byte> json, WireBuffer to, Notes notes = default)
     {
         Header.Shape.Write(to, Durable);
+        notes.Write(to);
         var isBinary = TryReadAttributes(json.Span);
         if (!isBinary) properties.ContentType = Structured;
         Properties.Shape.Write(to, properties);

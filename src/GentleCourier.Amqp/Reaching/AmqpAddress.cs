@@ -1,5 +1,6 @@
 using System.Globalization;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Reaching;
 
@@ -17,6 +18,11 @@ internal readonly record struct PeerHost(string Name, int Port)
 internal sealed class AmqpAddress
 {
     public const string Scheme = "amqp", SecureScheme = "amqps";
+
+    /// <summary>Where the password is looked for that is not in the address.</summary>
+    public const string PasswordVariable = "AMQP_PASSWORD";
+
+    private const string QueueMark = "{queue}";
 
     private const string Form = "an address is like amqps://USER@HOST:PORT,HOST:PORT/?authority=FILE";
 
@@ -43,6 +49,18 @@ internal sealed class AmqpAddress
 
     /// <summary>The host that is meant, where a peer stands for several; null: the one that is connected to.</summary>
     public string? HostName { get; init; }
+
+    /// <summary>How the broker names a queue, with <c>{queue}</c> in it.</summary>
+    public string QueueAddress { get; init; } = QueueMark;
+
+    /// <summary>
+    /// How the broker names the place for what a receiver without a store sets aside; null: there is none.
+    /// </summary>
+    public string? DeadLetterAddress { get; init; }
+
+    /// <summary>The broker's name for a queue; what is no queue's name is one already.</summary>
+    public string Of(string queue) =>
+        Names.IsQueue(queue) ? QueueAddress.Replace(QueueMark, queue, StringComparison.Ordinal) : queue;
 
     /// <summary>The address without its secrets.</summary>
     public string DisplayName =>
@@ -76,11 +94,13 @@ internal sealed class AmqpAddress
             Certificate = Taken(options, "certificate"),
             Key = Taken(options, "key"),
             HostName = Taken(options, "hostname"),
+            QueueAddress = Taken(options, "queue") ?? QueueMark,
+            DeadLetterAddress = Taken(options, "dead-letters"),
         };
         if (options.Count > 0)
             throw Wrong(
-                $"there is no setting '{options.Keys.First()}'; there are authority, certificate, hostname, key and "
-                + "password-file");
+                $"there is no setting '{options.Keys.First()}'; there are authority, certificate, dead-letters, "
+                + "hostname, key, password-file and queue");
         parsed.Check();
         return parsed;
     }
@@ -90,6 +110,9 @@ internal sealed class AmqpAddress
         if (Password is not null && PasswordFile is not null) throw Wrong("it has a password and a password-file");
         if ((Password ?? PasswordFile) is not null && User is null) throw Wrong("it has a password, and nobody's");
         if (Key is not null && Certificate is null) throw Wrong("it has a key without a certificate");
+        if (!QueueAddress.Contains(QueueMark, StringComparison.Ordinal)
+            || DeadLetterAddress?.Contains(QueueMark, StringComparison.Ordinal) == false)
+            throw Wrong($"queue and dead-letters say how the broker names a queue, with {QueueMark} in it");
         if (!IsSecure && (Authority ?? Certificate) is not null)
             throw Wrong($"authority and certificate are for {SecureScheme}, which goes over TLS");
     }

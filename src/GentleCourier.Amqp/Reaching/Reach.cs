@@ -78,7 +78,11 @@ internal static class Reach
     private static Sasl SaslOf(AmqpAddress address)
     {
         if (address.User is not { } user) return address.Certificate is null ? Sasl.Anonymous : Sasl.External;
-        if (address.PasswordFile is not { } file) return Sasl.Plain(user, address.Password ?? "");
+        if (address.PasswordFile is not { } file)
+        {
+            return Sasl.Plain(
+                user, address.Password ?? Environment.GetEnvironmentVariable(AmqpAddress.PasswordVariable) ?? "");
+        }
         try
         {
             return Sasl.Plain(user, File.ReadAllText(file).TrimEnd('\r', '\n'));

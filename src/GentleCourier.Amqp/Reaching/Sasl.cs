@@ -36,7 +36,8 @@ internal sealed record Sasl(string Mechanism, ReadOnlyMemory<byte> Response)
         var permanent = outcome.Code is SaslOutcome.Refused or SaslOutcome.PermanentSystemError;
         throw new AmqpException(
             outcome.Code == SaslOutcome.Refused
-                ? $"it refuses {whom}; check user and password"
+                ? $"it refuses {whom}; check user and password (in the address, its password-file, or "
+                    + $"{AmqpAddress.PasswordVariable})"
                 : $"it cannot find out who {whom} is (SASL code {outcome.Code})",
             permanent ? Conditions.UnauthorizedAccess : null);
     }

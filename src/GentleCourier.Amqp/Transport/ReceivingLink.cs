@@ -22,6 +22,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
     private readonly WireBuffer partial = new();
     private uint deliveryCount, credit, largestGrant, excess;
     private uint? partialId, available;
+    private bool isWithdrawn;
     private TaskCompletionSource? waiting, drained, learnt;
 
     public override bool IsReceiver => true;
@@ -42,7 +43,28 @@ internal sealed class ReceivingLink(Session session, string name, string address
         {
             if (!IsUp || credit == messages) return;
             (credit, largestGrant, excess) = (messages, Math.Max(largestGrant, messages), 0);
+            isWithdrawn = false;
             SendFlow(drain: false, echo: false);
+            Session.Connection.Flush();
+        }
+    }
+
+    /// <summary>
+    /// Takes all credit back, and releases what has come and nobody has taken, and what still comes before there is
+    /// credit again.
+    /// </summary>
+    public void Withdraw()
+    {
+        lock (Gate)
+        {
+            if (!IsUp || (isWithdrawn && ready.Count == 0)) return;
+            isWithdrawn = true;
+            if (credit > 0)
+            {
+                (credit, excess) = (0, 0);
+                SendFlow(drain: false, echo: false);
+            }
+            while (ready.TryDequeue(out var arrival)) Release(arrival.Id);
             Session.Connection.Flush();
         }
     }
@@ -252,11 +274,23 @@ internal sealed class ReceivingLink(Session session, string name, string address
             message = partial.Written.ToArray();
             partial.CutTo(0);
         }
-        ready.Enqueue(new(partialId!.Value, message));
+        if (isWithdrawn)
+        {
+            Release(partialId!.Value);
+        }
+        else
+        {
+            ready.Enqueue(new(partialId!.Value, message));
+            Complete(ref waiting);
+        }
         partialId = null;
-        Complete(ref waiting);
         if (credit == 0) Complete(ref drained);
     }
+
+    private void Release(uint id) => Session.Send(Disposition.Shape, new Disposition
+    {
+        IsReceiver = true, First = id, Settled = true, State = DeliveryState.Released,
+    });
 
     private List<Arrival> TakeReady(int most, int bytes)
     {

@@ -81,6 +81,14 @@ internal sealed class BrokerStatements(PostgresServer server)
             + $"FROM ({gone}) AS g (queue, back, letters) ORDER BY queue {OrAdd}");
 
     /// <summary>
+    /// Counts what is taken over, of <c>(queue, copies, later, failed, letters)</c>, as part of another statement.
+    /// </summary>
+    public static string CountTakenOver(string schema, string taken) =>
+        Schema.In(schema,
+            $"{ToTally} SELECT queue, {Slot}, copies, later, letters, copies + letters, 0, failed, letters "
+            + $"FROM ({taken}) AS t (queue, copies, later, failed, letters) {OrAdd}");
+
+    /// <summary>
     /// Fails, and undoes the round trip, where the topology is no longer the one that the events were dealt by.
     /// </summary>
     public readonly string CheckTopology = server.Sql(
@@ -174,13 +182,13 @@ internal sealed class BrokerStatements(PostgresServer server)
                     LIMIT 1000 FOR UPDATE SKIP LOCKED))
             RETURNING *),
         in_key_order AS (
-            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key, history)
+            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key, history, identity)
             OVERRIDING SYSTEM VALUE
-            SELECT queue, id, arrived, attempts, first_attempt, error, event, key, history FROM due
+            SELECT queue, id, arrived, attempts, first_attempt, error, event, key, history, identity FROM due
                 WHERE key IS NOT NULL),
         counted AS ({CountPromoted})
-        INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, history)
-        SELECT queue, arrived, attempts, first_attempt, error, event, history FROM due WHERE key IS NULL
+        INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, history, identity)
+        SELECT queue, arrived, attempts, first_attempt, error, event, history, identity FROM due WHERE key IS NULL
             ORDER BY due, id
         """);
 
@@ -212,9 +220,10 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string RetryLater = server.Sql($"""
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
-            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key, history)
+            INSERT INTO courier.later
+                (queue, due, id, arrived, attempts, first_attempt, error, event, key, history, identity)
             SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, attempts - ($6)[place], first_attempt,
-                ($4)[place], event, key, history
+                ($4)[place], event, key, history, identity
                 FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone
@@ -224,9 +233,9 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
-                first_attempt, set_aside, event, history)
-            SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event, history
-                FROM gone
+                first_attempt, set_aside, event, history, identity)
+            SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event, history,
+                identity FROM gone
             RETURNING id AS letter),
         counted AS ({CountSetAside})
         SELECT id, $3, letter FROM gone, kept

@@ -45,10 +45,12 @@ internal static class BrokerTables
             holder        text,
             key           text COLLATE "C",                           -- where the queue is in key order
             history       text,                                       -- what happened before it was sent back, as JSON
+            identity      text,                                       -- of one that was taken over from elsewhere
             PRIMARY KEY (queue, id)
         ) WITH (fillfactor = 50, {Schema.ShortLived});
         ALTER TABLE courier.copy ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX copy_key ON courier.copy (queue, key, id) WHERE key IS NOT NULL;
+        CREATE INDEX copy_identity ON courier.copy (queue, identity) WHERE identity IS NOT NULL;
 
         -- A copy that comes again later. When it is due, it goes to the end of its queue.
         CREATE TABLE courier.later (
@@ -62,11 +64,13 @@ internal static class BrokerTables
             event         bytea NOT NULL,
             key           text COLLATE "C",
             history       text,
+            identity      text,
             PRIMARY KEY (queue, due, id)
         ) WITH ({Schema.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX later_key ON courier.later (queue, key) WHERE key IS NOT NULL;
         CREATE INDEX later_arrived ON courier.later (queue, arrived);
+        CREATE INDEX later_identity ON courier.later (queue, identity) WHERE identity IS NOT NULL;
 
         -- How many copies a queue has, how many of them come later, and how many dead letters; and what has happened
         -- since the queue was made. Each is the sum over rows of which each connection changes one, so that counting
@@ -127,9 +131,11 @@ internal static class BrokerTables
             first_attempt timestamptz NOT NULL,
             set_aside     timestamptz NOT NULL,
             event         bytea NOT NULL,
-            history       text
+            history       text,
+            identity      text
         );
         CREATE INDEX dead_letter_queue ON courier.dead_letter (queue, id);
+        CREATE INDEX dead_letter_identity ON courier.dead_letter (queue, identity) WHERE identity IS NOT NULL;
 
         -- Who clears away what, until when, and when it was last done.
         CREATE TABLE courier.broker_chore (

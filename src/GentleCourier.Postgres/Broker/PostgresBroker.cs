@@ -8,7 +8,7 @@ namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
 internal sealed class PostgresBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, IExaminable
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -18,6 +18,7 @@ internal sealed class PostgresBroker
     private readonly BrokerTopology topology;
     private readonly BrokerReports reports;
     private readonly BrokerLetters letters;
+    private readonly TakingOver takingOver;
     private readonly Chores chores;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
@@ -37,6 +38,7 @@ internal sealed class PostgresBroker
         topology = new BrokerTopology(server, sql);
         reports = new BrokerReports(server, sql, topology, clock);
         letters = new BrokerLetters(server, topology);
+        takingOver = new TakingOver(server);
         chores = new Chores(server, "courier.broker_chore");
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
@@ -54,6 +56,8 @@ internal sealed class PostgresBroker
     public IHousekeeping Housekeeping => this;
 
     public IWorkerRegister Register => this;
+
+    public ITakeOver TakeOver => this;
 
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
     {
@@ -202,6 +206,16 @@ internal sealed class PostgresBroker
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await letters.DiscardAsync(ids, cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<string?>> TakeOverAsync(
+        string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        var taken = await takingOver.RunAsync(id, worker, events, cancellationToken).ConfigureAwait(false);
+        Announce([id]);
+        return taken;
     }
 
     Task<bool> IHousekeeping.TakeAsync(

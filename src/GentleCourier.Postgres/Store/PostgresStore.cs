@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
+using GentleCourier.Publishing;
 using Microsoft.Extensions.Logging;
 using Npgsql;
 
@@ -176,6 +177,17 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
         Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
         Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
+        if (marks.Parts.Count > 0)
+        {
+            var parts = marks.Parts.ToArray();
+            trip.Add(
+                sql.HoldParts, Parameter.Of(term), Parameter.Of(Array.ConvertAll(parts, p => p.Row)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.Key)),
+                Parameter.Of(Array.ConvertAll(parts, p => (string?)p.Address)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.Attempts)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.After)),
+                Parameter.Plain(Array.ConvertAll(parts, p => (string?)p.Reason)), server.Now);
+        }
         if (marks.Keys.Count > 0)
         {
             trip.Add(
@@ -191,7 +203,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 Parameter.Of(mark.Place));
         }
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
-        EventsGone(marks.Forgotten.Count + marks.Held.Count);
+        EventsGone(marks.Forgotten.Count + marks.Held.Count + marks.Parts.Count);
         return isTerm;
 
         void Forget(string statement, IEnumerable<OutboxRow> taken)
@@ -214,6 +226,17 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public async Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
         await DirectWay.FindAsync(this, broker, cancellationToken).ConfigureAwait(false);
+
+    public async Task<IReadOnlySet<string>> ReadHeldKeysAsync(
+        IReadOnlyCollection<string> keys, CancellationToken cancellationToken)
+    {
+        var held = new HashSet<string>(StringComparer.Ordinal);
+        await server.RunAsync(
+            "read",
+            new RoundTrip().Add(sql.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
+            cancellationToken).ConfigureAwait(false);
+        return held;
+    }
 
     public async Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken)
     {
@@ -361,36 +384,6 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public bool IsTransient(DbException exception) => PostgresServer.IsTransient(exception);
 
-    public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => server.RunAsync(
-        "set an event aside in",
-        new RoundTrip().Add(
-            sql.SetAside, server.Now, Parameter.Of(letter.Id), Parameter.Of(letter.Queue),
-            Parameter.Plain(letter.Reason), Parameter.Plain(letter.Failure?.Exception),
-            Parameter.Plain(letter.Failure?.Message), Parameter.Plain(letter.Failure?.Stack),
-            Parameter.Of(letter.Attempts), Parameter.Of(letter.Worker), Parameter.Of(letter.Json)),
-        cancellationToken);
-
-    public async Task<IReadOnlyList<DeadLetter>> ReadSetAsideAsync(
-        string? queue, int limit, CancellationToken cancellationToken)
-    {
-        var letters = new List<DeadLetter>();
-        await ReadAsync(
-            sql.ReadSetAside,
-            row => letters.Add(new DeadLetter
-            {
-                Id = row.GetString(0),
-                Queue = row.GetString(1),
-                Reason = row.GetString(2),
-                Failure = row.Failure(3),
-                Attempts = row.GetInt32(6),
-                Worker = row.GetString(7),
-                SetAside = row.Time(8),
-                Json = row.Bytes(9),
-            }),
-            cancellationToken, Parameter.Of(queue), Parameter.Of(limit)).ConfigureAwait(false);
-        return letters;
-    }
-
     public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
     {
         var figures = new OutboxFigures(0, 0, 0, null, null, null);
@@ -427,7 +420,9 @@ internal sealed class PostgresStore : IStorePort, IExaminable
             row => held.Add(
                 new HeldEvent(row.GetInt64(0), row.GetString(1), row.GetString(2), row.GetInt32(3), row.GetString(4),
                 row.IsDBNull(5) ? null : row.Time(5), row.Time(6))
-                { PartitionKey = row.Text(7), Json = row.Bytes(8) }),
+                {
+                    PartitionKey = HeldKeys.KeyOf(row.Text(9), row.Text(7)), Address = row.Text(9), Json = row.Bytes(8),
+                }),
             cancellationToken, parameters).ConfigureAwait(false);
         return held;
     }
@@ -443,7 +438,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
             trip.Add(
                 sql.AddAnew, row => found.Add(row.GetInt64(0)),
                 [server.Now, .. KeysOf(anew.Select(e => e.Event)), Column(e => e.Anew.Id), Column(e => e.Anew.Type),
-                Column(e => e.Anew.PartitionKey), Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
+                Column(e => HeldKeys.Of(e.Anew.Address, e.Anew.PartitionKey)), Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
         }
         if (due.Length > 0)
             trip.Add(sql.DueNow, row => found.Add(row.GetInt64(0)), [server.Now, .. KeysOf(due.Select(e => e.Event))]);
@@ -660,7 +655,10 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     }
 
     private static EncodedEvent EventOf(NpgsqlDataReader row) =>
-        new(row.GetString(1), row.GetString(2), row.Text(3), row.Bytes(4));
+        new(row.GetString(1), row.GetString(2), HeldKeys.KeyOf(row.Text(6), row.Text(3)), row.Bytes(4))
+        {
+            Address = row.Text(6),
+        };
 
     private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
         ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);

@@ -1,6 +1,5 @@
 using System.Globalization;
 using GentleCourier.Engines;
-using Npgsql;
 
 namespace GentleCourier.Postgres;
 
@@ -13,8 +12,7 @@ internal sealed class StoreChores(PostgresServer server, StoreStatements sql)
     public Task<ChoreStep> DoAsync(Chore chore, string? from, CancellationToken cancellationToken) => chore.Kind switch
     {
         ChoreKind.Inbox => ForgetAsync(chore, from, cancellationToken),
-        ChoreKind.Refused => ClearAsync(sql.ClearRefused, chore, [], cancellationToken),
-        ChoreKind.SetAside => ClearAsync(sql.ClearSetAside, chore, [Parameter.Of(chore.Queue)], cancellationToken),
+        ChoreKind.Refused => ClearRefusedAsync(chore, cancellationToken),
         _ => throw new ArgumentException($"a store does not do {chore.Name}", nameof(chore)),
     };
 
@@ -34,14 +32,14 @@ internal sealed class StoreChores(PostgresServer server, StoreStatements sql)
         return new(removed, next < pages ? next.ToString(CultureInfo.InvariantCulture) : null);
     }
 
-    private async Task<ChoreStep> ClearAsync(
-        string statement, Chore chore, NpgsqlParameter[] further, CancellationToken cancellationToken)
+    private async Task<ChoreStep> ClearRefusedAsync(Chore chore, CancellationToken cancellationToken)
     {
         var removed = 0;
         await server.RunAsync(
             "clear away what is old in",
-            new RoundTrip().Add(statement, _ => removed++,
-                [server.Now, Parameter.Of((TimeSpan?)chore.Keep), Parameter.Of(RowsAStep), .. further]),
+            new RoundTrip().Add(
+                sql.ClearRefused, _ => removed++, server.Now, Parameter.Of((TimeSpan?)chore.Keep),
+                Parameter.Of(RowsAStep)),
             cancellationToken).ConfigureAwait(false);
         return new(removed, removed == RowsAStep ? "" : null);
     }

@@ -88,7 +88,7 @@ internal sealed class StoreStatements(PostgresServer server)
     // A quarter of a batch at the most is for events that have failed before, and another for those that follow them:
     // however many there are, fresh ones get through.
     public readonly string Due = server.Sql(Within("""
-        SELECT id, event_id, type, partition_key, event, attempts FROM courier.outbox_held
+        SELECT id, event_id, type, partition_key, event, attempts, address FROM courier.outbox_held
         WHERE partition_key IS NULL AND due <= coalesce($1, now()) ORDER BY id LIMIT greatest(1, $2 / 4)
         """));
 
@@ -97,14 +97,14 @@ internal sealed class StoreStatements(PostgresServer server)
             SELECT partition_key, flows FROM courier.held_key WHERE due <= coalesce($1, now())
             ORDER BY due LIMIT greatest(1, $2 / 4)) k
         CROSS JOIN LATERAL (
-            SELECT id, event_id, type, partition_key, event, attempts FROM courier.outbox_held
+            SELECT id, event_id, type, partition_key, event, attempts, address FROM courier.outbox_held
             WHERE partition_key = k.partition_key AND due IS NOT NULL
             ORDER BY id LIMIT CASE WHEN k.flows THEN greatest(1, $2 / 4) ELSE 1 END) h
         ORDER BY h.id LIMIT greatest(1, $2 / 4)
         """));
 
     public readonly string Fresh = server.Sql(Within("""
-        SELECT id, event_id, type, partition_key, event, 0 FROM courier.outbox o
+        SELECT id, event_id, type, partition_key, event, 0, NULL FROM courier.outbox o
         WHERE id > $1 AND (NOT (SELECT EXISTS (SELECT FROM courier.held_key))
             OR (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key) IS NULL)
         ORDER BY id LIMIT $2
@@ -139,6 +139,27 @@ internal sealed class StoreStatements(PostgresServer server)
         SELECT g.id, event_id, type, partition_key, added, event, m.attempts, coalesce($6, now()) + m.after, m.error
         FROM gone g JOIN unnest($2, $3, $4, $5) AS m (id, attempts, after, error) ON m.id = g.id
         """);
+
+    /// <summary>Rows, negated where they are of those that are held, make room for what is left of them.</summary>
+    public readonly string HoldParts = server.Sql($"""
+        WITH parts AS (
+            SELECT * FROM unnest($2, $3, $4, $5, $6, $7) WITH ORDINALITY
+                AS p (part_of, key, address, attempts, after, error, place)),
+        fresh AS (
+            DELETE FROM courier.outbox WHERE id IN (SELECT part_of FROM parts) AND {InTerm}
+            RETURNING id AS part_of, event_id, type, added, event),
+        held AS (
+            DELETE FROM courier.outbox_held WHERE id IN (SELECT -part_of FROM parts) AND {InTerm}
+            RETURNING -id AS part_of, event_id, type, added, event)
+        INSERT INTO courier.outbox_held
+            (id, event_id, type, added, event, partition_key, address, attempts, due, error)
+        SELECT nextval(pg_get_serial_sequence('courier.outbox', 'id')), event_id, type, added, event, p.key, p.address,
+            p.attempts, coalesce($8, now()) + p.after, p.error
+        FROM parts p JOIN (SELECT * FROM fresh UNION ALL SELECT * FROM held) g USING (part_of) ORDER BY place
+        """);
+
+    public readonly string HeldKeys = server.Sql(
+        "SELECT partition_key FROM courier.held_key WHERE partition_key = ANY ($1)");
 
     public readonly string HoldAgain = server.Sql($"""
         UPDATE courier.outbox_held h SET attempts = m.attempts, due = coalesce($6, now()) + m.after, error = m.error
@@ -191,18 +212,6 @@ internal sealed class StoreStatements(PostgresServer server)
         FROM courier.relay
         """);
 
-    public readonly string SetAside = server.Sql("""
-        INSERT INTO courier.set_aside VALUES ($2, $3, $4, $5, $6, $7, $8, $9, coalesce($1, now()), $10)
-        ON CONFLICT (id) DO UPDATE SET reason = excluded.reason, exception = excluded.exception,
-            message = excluded.message, stack = excluded.stack, attempts = excluded.attempts,
-            worker = excluded.worker, set_aside = excluded.set_aside
-        """);
-
-    public readonly string ReadSetAside = server.Sql("""
-        SELECT id, queue, reason, exception, message, stack, attempts, worker, set_aside, event FROM courier.set_aside
-        WHERE $1 IS NULL OR queue = $1 ORDER BY set_aside DESC, id LIMIT $2
-        """);
-
     // What keeps deleted rows from being cleared away: a transaction of this database that has a snapshot or has
     // written. Of other users' sessions only some may see when they began.
     public readonly string Leftovers = server.Sql("""
@@ -221,7 +230,7 @@ internal sealed class StoreStatements(PostgresServer server)
 
     private const string HeldEvents = """
         SELECT id, event_id, type, attempts, error, CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added,
-            partition_key, event, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
+            partition_key, event, address, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
                 - octet_length(event) AS before
         """;
 
@@ -236,14 +245,29 @@ internal sealed class StoreStatements(PostgresServer server)
         {HeldEvents} FROM courier.outbox_held h LEFT JOIN courier.held_key k USING (partition_key) WHERE id = $1
         """);
 
-    // What is added anew follows what is there.
+    // What is added anew follows what is there; what goes to one address alone stays held, and is due.
     public readonly string AddAnew = server.Sql("""
         WITH gone AS (DELETE FROM courier.outbox_held WHERE id = ANY ($2)
-            AND event_id = ($3)[array_position($2, id)] RETURNING id),
+            AND event_id = ($3)[array_position($2, id)] RETURNING id, address),
+        anew AS (
+            SELECT address, ($4)[place] AS event_id, ($5)[place] AS type, ($6)[place] AS held_by, ($7)[place] AS event,
+                place
+            FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         added AS (
             INSERT INTO courier.outbox (event_id, type, partition_key, added, event)
-            SELECT ($4)[place], ($5)[place], ($6)[place], coalesce($1, clock_timestamp()), ($7)[place]
-            FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p ORDER BY place)
+            SELECT event_id, type, held_by, coalesce($1, clock_timestamp()), event FROM anew WHERE address IS NULL
+                ORDER BY place),
+        held AS (
+            INSERT INTO courier.outbox_held
+                (id, event_id, type, partition_key, added, event, address, attempts, due, error)
+            SELECT nextval(pg_get_serial_sequence('courier.outbox', 'id')), event_id, type, held_by,
+                coalesce($1, clock_timestamp()), event, address, 0, coalesce($1, now()), 'to be tried again'
+            FROM anew WHERE address IS NOT NULL ORDER BY place),
+        keys AS (
+            INSERT INTO courier.held_key (partition_key, due, flows)
+            SELECT DISTINCT held_by, coalesce($1, now()), false FROM anew
+                WHERE address IS NOT NULL AND held_by IS NOT NULL
+            ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due)
         SELECT id FROM gone
         """);
 
@@ -283,21 +307,15 @@ internal sealed class StoreStatements(PostgresServer server)
             ORDER BY id LIMIT $3)) RETURNING 1
         """);
 
-    public readonly string ClearSetAside = server.Sql("""
-        DELETE FROM courier.set_aside WHERE id = ANY (ARRAY (
-            SELECT id FROM courier.set_aside WHERE set_aside < coalesce($1, now()) - $2 AND queue = $4
-            ORDER BY id LIMIT $3)) RETURNING 1
-        """);
-
     public readonly string Inbox = server.Sql(
         "SELECT source, event_id, copies, handled FROM courier.inbox WHERE queue = $1 ORDER BY handled");
 
     /// <summary>Of rows in their order the first ones, to the limit of bytes; one at the least.</summary>
     private static string Within(string rows) => $"""
-        SELECT id, event_id, type, partition_key, event, attempts FROM (
+        SELECT id, event_id, type, partition_key, event, attempts, address FROM (
             SELECT *, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
                 - octet_length(event) AS before
-            FROM ({rows}) r (id, event_id, type, partition_key, event, attempts)) b
+            FROM ({rows}) r (id, event_id, type, partition_key, event, attempts, address)) b
         WHERE before < {Budget.Bytes} ORDER BY id
         """;
 }

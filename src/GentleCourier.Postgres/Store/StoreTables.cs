@@ -29,7 +29,8 @@ internal static class StoreTables
             event         bytea NOT NULL,
             attempts      int NOT NULL,
             due           timestamptz,
-            error         text NOT NULL
+            error         text NOT NULL,
+            address       text                                        -- where it goes alone; then it is part of the key, too
         );
         CREATE INDEX outbox_held_due ON courier.outbox_held (due) WHERE partition_key IS NULL;
         CREATE INDEX outbox_held_behind ON courier.outbox_held (partition_key, id)
@@ -114,20 +115,6 @@ internal static class StoreTables
             until  timestamptz NOT NULL,
             done   timestamptz,
             before timestamptz
-        );
-
-        -- Events that were rejected by receivers, where their broker does not keep them.
-        CREATE TABLE courier.set_aside (
-            id        text PRIMARY KEY,                               -- of queue and event
-            queue     text NOT NULL,
-            reason    text NOT NULL,
-            exception text,
-            message   text,
-            stack     text,
-            attempts  int NOT NULL,
-            worker    text NOT NULL,
-            set_aside timestamptz NOT NULL,
-            event     bytea NOT NULL
         );
         """)));
 }

@@ -48,10 +48,10 @@ internal static class BrokerLetters
         var counts = new Dictionary<long, int>();
         for (var i = 0; i < went.Length; i++)
         {
-            if (statements.TakeLetter(letters[i].Letter.Id) is not { } queue) continue;
+            if (statements.TakeLetter(letters[i].Letter.Id) is not var (queue, identity)) continue;
             statements.AddCopy(
                 queue, now.ToUnixTimeMilliseconds(), letters[i].Json.Span, statements.IsInKeyOrder(queue),
-                letters[i].PartitionKey, HistoryJson.Of(letters[i], now));
+                letters[i].PartitionKey, HistoryJson.Of(letters[i], now), identity);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
             went[i] = true;
         }
@@ -63,7 +63,7 @@ internal static class BrokerLetters
     /// <summary>For each whether it was there.</summary>
     public static bool[] Discard(BrokerStatements statements, IReadOnlyList<string> ids)
     {
-        var queues = ids.Select(statements.TakeLetter).ToArray();
+        var queues = ids.Select(id => statements.TakeLetter(id)?.Queue).ToArray();
         foreach (var (queue, count) in queues.OfType<long>().CountBy(queue => queue))
             statements.Count(queue, lettersGone: count);
         return Array.ConvertAll(queues, queue => queue is not null);

@@ -15,9 +15,20 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         ORDER BY r.type
         """);
     private readonly Statement addCopy = new(
-        connection, "INSERT INTO courier_copy (arrived, event, history) VALUES (?, ?, ?)");
+        connection, "INSERT INTO courier_copy (arrived, event, history, identity) VALUES (?, ?, ?, ?)");
     private readonly Statement addPlace = new(
         connection, "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
+    private readonly Statement addTried = new(connection, """
+        INSERT INTO courier_place (queue, due, copy, key, attempts, first_attempt, error) VALUES (?, ?, ?, ?, ?, ?, ?)
+        """);
+    private readonly Statement isHere = new(connection, "SELECT 1 FROM courier_copy WHERE identity = ?");
+    private readonly Statement letterOf = new(connection, "SELECT id FROM courier_dead_letter WHERE identity = ?");
+    private readonly Statement addLetter = new(connection, """
+        INSERT INTO courier_dead_letter
+            (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
+            identity)
+        VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?8, ?9, ?10, ?11)
+        """);
     private readonly Statement count = new(connection, """
         UPDATE courier_queue SET waiting = waiting + ?1, in_hand = in_hand + ?2, came = came + ?3,
             accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 - ?7
@@ -94,13 +105,13 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement setAside = new(connection, """
         INSERT INTO courier_dead_letter
             (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
-            history)
-        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event, c.history
+            history, identity)
+        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event, c.history, c.identity
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
 
     private readonly Statement takeLetter = new(
-        connection, "DELETE FROM courier_dead_letter WHERE id = ? RETURNING queue");
+        connection, "DELETE FROM courier_dead_letter WHERE id = ? RETURNING queue, identity");
     private readonly Statement oldLetters = new(connection, """
         SELECT id FROM (SELECT id, set_aside FROM courier_dead_letter WHERE queue = ?1 ORDER BY id LIMIT ?3)
         WHERE set_aside < ?2
@@ -172,14 +183,47 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <param name="inKeyOrder">Whether the queue is in key order.</param>
     /// <param name="key">The event's partition key.</param>
     /// <param name="history">What happened before it was sent back, if it was.</param>
+    /// <param name="identity">What it is known by, if it was taken over.</param>
     public void AddCopy(
-        long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key, string? history = null)
+        long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key, string? history = null,
+        string? identity = null)
     {
-        addCopy.Bind(1, now).Bind(2, json).Bind(3, history).Run();
+        addCopy.Bind(1, now).Bind(2, json).Bind(3, history).Bind(4, identity).Run();
         var copy = addCopy.LastRowId;
         addPlace.Bind(1, queue).Bind(2, now).Bind(3, copy)
             .Bind(4, inKeyOrder ? key ?? KeyOf(copy) : null).Run();
     }
+
+    /// <summary>Adds a copy that is taken over, whatever has become of it so far.</summary>
+    public void AddTakenOver(long queue, long now, TakenOver taken, string identity)
+    {
+        addCopy.Bind(1, now).Bind(2, taken.Json.Span).Bind(3, (string?)null).Bind(4, identity).Run();
+        var copy = addCopy.LastRowId;
+        var due = now + (long)(taken.Again?.Delay ?? TimeSpan.Zero).TotalMilliseconds;
+        addTried.Bind(1, queue).Bind(2, due).Bind(3, copy).Bind(4, IsInKeyOrder(queue) ? KeyOf(copy) : null)
+            .Bind(5, taken.Attempts).Bind(6, FirstTried(taken, now)).BindPlain(7, taken.Again?.Error).Run();
+    }
+
+    /// <summary>Whether an event that was taken over waits, or is in hand.</summary>
+    public bool IsHere(string identity) => isHere.Bind(1, identity).Scalar() is not null;
+
+    /// <summary>The dead letter that an event is which was taken over; null where it is none.</summary>
+    public string? LetterOf(string identity) =>
+        letterOf.Bind(1, identity).Scalar()?.ToString(CultureInfo.InvariantCulture);
+
+    /// <summary>Sets an event aside that was never a copy here.</summary>
+    public string AddLetter(long queue, long now, TakenOver taken, string worker, string identity)
+    {
+        var rejected = taken.Rejected!;
+        addLetter.Bind(1, queue).BindPlain(2, rejected.Reason).BindPlain(3, rejected.Failure?.Exception)
+            .BindPlain(4, rejected.Failure?.Message).BindPlain(5, rejected.Failure?.Stack).Bind(6, taken.Attempts)
+            .Bind(7, worker).Bind(8, FirstTried(taken, now) ?? now).Bind(9, now).Bind(10, taken.Json.Span)
+            .Bind(11, identity).Run();
+        return addLetter.LastRowId.ToString(CultureInfo.InvariantCulture);
+    }
+
+    private static long? FirstTried(TakenOver taken, long now) =>
+        taken.TriedFor is { } time ? now - (long)time.TotalMilliseconds : null;
 
     /// <summary>In key order each copy has a key: without one of its event's, one that no other has.</summary>
     public static string KeyOf(long copy) => $"\u0001{copy:D20}";
@@ -308,9 +352,16 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         return Accept(copy);
     }
 
-    /// <summary>Removes a dead letter; the queue that it was of, or null where it is gone.</summary>
-    public long? TakeLetter(string id) =>
-        BrokerLetters.TryParse(id, out var number) ? takeLetter.Bind(1, number).Scalar() : null;
+    /// <summary>
+    /// Removes a dead letter; the queue that it was of, and what it is known by, or null where it is gone.
+    /// </summary>
+    public (long Queue, string? Identity)? TakeLetter(string id)
+    {
+        if (!BrokerLetters.TryParse(id, out var number) || !takeLetter.Bind(1, number).Step()) return null;
+        var taken = (takeLetter.Int64(0), takeLetter.Text(1));
+        takeLetter.Reset();
+        return taken;
+    }
 
     /// <summary>Of the first dead letters of a queue those that were set aside before a time.</summary>
     public List<long> OldLetters(long queue, long before, int limit)
@@ -347,7 +398,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             topologyVersion, mark, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew,
             deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
-            leavePlace, beat, leave, remember, takeLetter, oldLetters,
+            leavePlace, beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,
         })
         {
             statement.Dispose();

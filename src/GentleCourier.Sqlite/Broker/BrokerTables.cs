@@ -108,6 +108,12 @@ internal static class BrokerTables
         -- What happened before an event was sent back, as JSON.
         ALTER TABLE courier_copy ADD COLUMN history TEXT;
         ALTER TABLE courier_dead_letter ADD COLUMN history TEXT;
+
+        -- What those are known by, with their queue, that were taken over from elsewhere.
+        ALTER TABLE courier_copy ADD COLUMN identity TEXT;
+        ALTER TABLE courier_dead_letter ADD COLUMN identity TEXT;
+        CREATE INDEX courier_copy_identity ON courier_copy (identity) WHERE identity IS NOT NULL;
+        CREATE INDEX courier_dead_letter_identity ON courier_dead_letter (identity) WHERE identity IS NOT NULL;
         CREATE INDEX courier_dead_letter_queue ON courier_dead_letter (queue, id);
 
         -- Who clears away what, until when, and when it was last done.

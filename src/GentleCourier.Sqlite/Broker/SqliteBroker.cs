@@ -11,7 +11,7 @@ namespace GentleCourier.Sqlite;
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
 internal sealed partial class SqliteBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, IExaminable
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
@@ -53,6 +53,8 @@ internal sealed partial class SqliteBroker
     public IHousekeeping Housekeeping => this;
 
     public IWorkerRegister Register => this;
+
+    public ITakeOver TakeOver => this;
 
     /// <summary>The time by which everything in the file is reckoned.</summary>
     internal long Now => time.Now;
@@ -170,6 +172,18 @@ internal sealed partial class SqliteBroker
         EnsurePrepared(create: false);
         return await writer.RunAsync((BrokerStatements s) => BrokerLetters.Discard(s, ids), cancellationToken)
             .ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<string?>> TakeOverAsync(
+        string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken)
+    {
+        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
+            .ConfigureAwait(false);
+        var letters = await writer.RunAsync(
+            (BrokerStatements s) => TakingOver.Run(s, id, worker, events, Now), cancellationToken)
+            .ConfigureAwait(false);
+        Changed(id).Raise();
+        return letters;
     }
 
     async Task<bool> IHousekeeping.TakeAsync(

@@ -19,12 +19,7 @@ internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, strin
     public static OldRows Find(SqliteConnection connection, Chore chore, string? from, long before) => chore.Kind switch
     {
         ChoreKind.Inbox => Inbox(connection, from, before),
-        ChoreKind.Refused => Others(connection, """
-            SELECT seq FROM courier_outbox_held WHERE due IS NULL AND added < ?1 AND ?2 IS NULL ORDER BY seq LIMIT ?3
-            """, null, before),
-        ChoreKind.SetAside => Others(connection, """
-            SELECT id FROM courier_set_aside WHERE set_aside < ?1 AND queue = ?2 LIMIT ?3
-            """, chore.Queue, before),
+        ChoreKind.Refused => Refused(connection, before),
         _ => throw new ArgumentException($"a store does not do {chore.Name}", nameof(chore)),
     };
 
@@ -32,9 +27,8 @@ internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, strin
     public int RemoveBy(StoreStatements statements, Chore chore, long before) => chore.Kind switch
     {
         ChoreKind.Inbox => statements.Forget(chore, Keys, before),
-        ChoreKind.Refused => statements.Remove(
+        _ => statements.Remove(
             "DELETE FROM courier_outbox_held WHERE seq = ? AND due IS NULL AND added < ?", Ids, before),
-        _ => statements.Remove("DELETE FROM courier_set_aside WHERE id = ? AND set_aside < ?", Ids, before),
     };
 
     private IEnumerable<string> Ids => Keys.Select(key => key.Id);
@@ -62,10 +56,11 @@ internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, strin
         return new(old, isEnd ? null : Join(queue, source, id));
     }
 
-    private static OldRows Others(SqliteConnection connection, string sql, string? queue, long before)
+    private static OldRows Refused(SqliteConnection connection, long before)
     {
-        using var statement = new Statement(connection, sql);
-        statement.Bind(1, before).Bind(2, queue).Bind(3, RemovalsAStep);
+        using var statement = new Statement(
+            connection, "SELECT seq FROM courier_outbox_held WHERE due IS NULL AND added < ? ORDER BY seq LIMIT ?");
+        statement.Bind(1, before).Bind(2, RemovalsAStep);
         var old = new List<(string, string, string)>();
         while (statement.Step()) old.Add(("", "", statement.Text(0)!));
         return new(old, old.Count < RemovalsAStep ? null : "");

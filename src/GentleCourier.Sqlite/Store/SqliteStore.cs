@@ -149,6 +149,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
 
+    public Task<IReadOnlySet<string>> ReadHeldKeysAsync(
+        IReadOnlyCollection<string> keys, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.HeldKeysAmong(keys), cancellationToken);
+
     public Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Mark(connection, broker), cancellationToken);
 
@@ -258,18 +262,6 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
 
     public bool IsTransient(DbException exception) => SqliteFile.IsTransient(exception);
-
-    public Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken) => TakeTurnAsync(
-        statements =>
-        {
-            statements.SetAside(letter, Now);
-            return true;
-        },
-        cancellationToken);
-
-    public Task<IReadOnlyList<DeadLetter>> ReadSetAsideAsync(
-        string? queue, int limit, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.SetAside(connection, queue, limit), cancellationToken);
 
     public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Held(connection, limit, after), cancellationToken);

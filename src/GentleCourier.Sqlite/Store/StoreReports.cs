@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Publishing;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
@@ -39,7 +40,7 @@ internal static class StoreReports
 
     private const string SelectHeld = """
         SELECT event_id, type, attempts, error, iif(h.due IS NULL, NULL, coalesce(k.due, h.due)), added, seq,
-            h.partition_key, event
+            h.partition_key, event, address
         FROM courier_outbox_held h LEFT JOIN courier_held_key k ON k.partition_key = h.partition_key
         """;
 
@@ -64,7 +65,8 @@ internal static class StoreReports
                 statement.Int64(6), statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
                 statement.Text(3)!, statement.NullableInt64(4) is { } at ? Time(at) : null, Time(statement.Int64(5)))
             {
-                PartitionKey = statement.Text(7),
+                PartitionKey = HeldKeys.KeyOf(statement.Text(9), statement.Text(7)),
+                Address = statement.Text(9),
                 Json = statement.Blob(8),
             });
             bytes += held[^1].Json.Length;
@@ -92,32 +94,6 @@ internal static class StoreReports
     }
 
     private static DateTimeOffset Time(long milliseconds) => DateTimeOffset.FromUnixTimeMilliseconds(milliseconds);
-
-    public static IReadOnlyList<DeadLetter> SetAside(SqliteConnection connection, string? queue, int limit)
-    {
-        using var statement = new Statement(connection, """
-            SELECT id, queue, reason, exception, message, stack, attempts, worker, set_aside, event
-            FROM courier_set_aside WHERE ?1 IS NULL OR queue = ?1 ORDER BY set_aside DESC, id LIMIT ?2
-            """);
-        statement.Bind(1, queue).Bind(2, limit);
-        var letters = new List<DeadLetter>();
-        while (statement.Step())
-        {
-            letters.Add(new DeadLetter
-            {
-                Id = statement.Text(0)!,
-                Queue = statement.Text(1)!,
-                Reason = statement.Text(2)!,
-                Failure = statement.Text(3) is { } exception
-                    ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
-                Attempts = (int)statement.Int64(6),
-                Worker = statement.Text(7)!,
-                SetAside = Time(statement.Int64(8)),
-                Json = statement.Blob(9),
-            });
-        }
-        return letters;
-    }
 
     public static IReadOnlyList<InboxEntry> Inbox(SqliteConnection connection, string queue)
     {

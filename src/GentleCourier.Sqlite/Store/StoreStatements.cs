@@ -8,12 +8,13 @@ namespace GentleCourier.Sqlite;
 internal sealed class StoreStatements : IDisposable
 {
     private const string HeldColumns = "event_id, type, partition_key, added, event";
-    private const string HeldRow = "seq, event_id, type, partition_key, event, attempts";
+    private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address";
 
     private readonly List<Statement> all = [];
     private readonly Statement lead, resign, isTerm, recordError;
     private readonly Statement hasFresh, holdsKeys, fresh, freshBesides, due, dueKeys, ofKey, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
+    private readonly Statement holdPart, deleteHeld, isKeyHeld, addHeldAnew;
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
     private readonly Statement isInInbox, countCopy, forget, forgetting;
     private readonly Statement reached;
@@ -37,9 +38,9 @@ internal sealed class StoreStatements : IDisposable
         hasFresh = Prepare("SELECT 1 FROM courier_outbox LIMIT 1");
         holdsKeys = Prepare("SELECT 1 FROM courier_held_key LIMIT 1");
         fresh = Prepare(
-            "SELECT seq, event_id, type, partition_key, event, 0 FROM courier_outbox ORDER BY seq LIMIT ?");
+            "SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox ORDER BY seq LIMIT ?");
         freshBesides = Prepare("""
-            SELECT seq, event_id, type, partition_key, event, 0 FROM courier_outbox
+            SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
             WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
             ORDER BY seq LIMIT ?
             """);
@@ -65,6 +66,20 @@ internal sealed class StoreStatements : IDisposable
         holdFresh = Prepare($"""
             INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
             SELECT {HeldColumns}, ?, ?, ? FROM courier_outbox WHERE seq = ?
+            """);
+        holdPart = Prepare("""
+            INSERT INTO courier_outbox_held
+                (event_id, type, added, event, partition_key, address, attempts, due, error)
+            SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox WHERE seq = ?6
+            UNION ALL
+            SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox_held WHERE seq = -?6
+            """);
+        deleteHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ?");
+        isKeyHeld = Prepare("SELECT 1 FROM courier_held_key WHERE partition_key = ?");
+        addHeldAnew = Prepare("""
+            INSERT INTO courier_outbox_held
+                (event_id, type, partition_key, added, event, attempts, due, error, address)
+            VALUES (?1, ?2, ?3, ?4, ?5, 0, ?4, 'to be tried again', ?6)
             """);
         holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
         holdKey = Prepare("INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
@@ -180,8 +195,12 @@ internal sealed class StoreStatements : IDisposable
         long bytes = 0;
         while (statement.Step())
         {
+            var address = statement.Text(6);
             var @event = new EncodedEvent(
-                statement.Text(1)!, statement.Text(2)!, statement.Text(3), statement.Blob(4));
+                statement.Text(1)!, statement.Text(2)!, HeldKeys.KeyOf(address, statement.Text(3)), statement.Blob(4))
+            {
+                Address = address,
+            };
             rows.Add(new OutboxRow(sign * statement.Int64(0), (int)statement.Int64(5), @event));
             bytes += @event.Json.Length;
             if (bytes < Budget.Bytes) continue;
@@ -204,12 +223,22 @@ internal sealed class StoreStatements : IDisposable
                 .Bind(4, Math.Abs(row.Row)).Run();
             if (row.Row > 0) deleteFresh.Bind(1, row.Row).Run();
         }
+        foreach (var part in marks.Parts)
+        {
+            holdPart.Bind(1, part.Key).Bind(2, part.Address).Bind(3, part.Attempts).Bind(4, Due(part.After))
+                .BindPlain(5, part.Reason).Bind(6, part.Row).Run();
+        }
+        foreach (var row in marks.Parts.Select(part => part.Row).Distinct())
+            (row < 0 ? deleteHeld : deleteFresh).Bind(1, Math.Abs(row)).Run();
         foreach (var key in marks.Keys) holdKey.Bind(1, key.Key).Bind(2, Due(key.After)).Run();
         foreach (var key in marks.Freed) freeKey.Bind(1, now).Bind(2, key).Run();
         return true;
 
         long? Due(TimeSpan? after) => after is { } time ? now + (long)time.TotalMilliseconds : null;
     });
+
+    public IReadOnlySet<string> HeldKeysAmong(IReadOnlyCollection<string> keys) =>
+        keys.Where(key => isKeyHeld.Bind(1, key).Scalar() is not null).ToHashSet(StringComparer.Ordinal);
 
     /// <summary>How far a broker had come; nothing of any.</summary>
     public int Reached(string? broker, BrokerMark? mark) =>
@@ -270,7 +299,7 @@ internal sealed class StoreStatements : IDisposable
             {
                 AddAnew(back.Anew, now);
             }
-            else if (held.PartitionKey is { } key)
+            else if (HeldKeys.Of(held.Address, held.PartitionKey) is { } key)
             {
                 keyDueNow.Bind(1, now).Bind(2, key).Run();
             }
@@ -284,22 +313,6 @@ internal sealed class StoreStatements : IDisposable
 
     public bool[] DiscardHeld(IReadOnlyList<HeldEvent> events) => InTransaction(
         () => events.Select(held => forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1).ToArray());
-
-    public void SetAside(DeadLetter letter, long now)
-    {
-        using var statement = new Statement(Connection, """
-            INSERT INTO courier_set_aside (id, queue, reason, exception, message, stack, attempts, worker, set_aside,
-                event)
-            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-            ON CONFLICT (id) DO UPDATE SET reason = excluded.reason, exception = excluded.exception,
-                message = excluded.message, stack = excluded.stack, attempts = excluded.attempts,
-                worker = excluded.worker, set_aside = excluded.set_aside
-            """);
-        statement.Bind(1, letter.Id).Bind(2, letter.Queue).BindPlain(3, letter.Reason)
-            .BindPlain(4, letter.Failure?.Exception).BindPlain(5, letter.Failure?.Message)
-            .BindPlain(6, letter.Failure?.Stack).Bind(7, letter.Attempts)
-            .Bind(8, letter.Worker).Bind(9, now).Bind(10, letter.Json.Span).Run();
-    }
 
     public void Dispose()
     {
@@ -318,8 +331,21 @@ internal sealed class StoreStatements : IDisposable
         return deleteDue.Bind(1, now).Bind(2, limit).Run();
     });
 
-    /// <summary>Adds an event to the outbox.</summary>
-    public void AddAnew(EncodedEvent @event, long now) =>
+    /// <summary>Adds an event to the outbox; what goes to one address alone is due at once.</summary>
+    public void AddAnew(EncodedEvent @event, long now)
+    {
+        if (@event.Address is null)
+        {
+            AddFresh(@event, now);
+            return;
+        }
+        var key = HeldKeys.Of(@event.Address, @event.PartitionKey);
+        addHeldAnew.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, key).Bind(4, now).Bind(5, @event.Json.Span)
+            .Bind(6, @event.Address).Run();
+        if (key is not null) holdKey.Bind(1, key).Bind(2, now).Run();
+    }
+
+    private void AddFresh(EncodedEvent @event, long now) =>
         addAnew.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now)
             .Bind(5, @event.Json.Span).Run();
 

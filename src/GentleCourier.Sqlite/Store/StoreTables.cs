@@ -27,7 +27,8 @@ internal static class StoreTables
             event         BLOB NOT NULL,
             attempts      INTEGER NOT NULL,
             due           INTEGER,
-            error         TEXT NOT NULL
+            error         TEXT NOT NULL,
+            address       TEXT                            -- where it goes alone; then it is part of the key, too
         );
         CREATE INDEX courier_outbox_held_due ON courier_outbox_held (due) WHERE partition_key IS NULL;
         CREATE INDEX courier_outbox_held_behind ON courier_outbox_held (partition_key, seq)
@@ -116,19 +117,5 @@ internal static class StoreTables
             boot    TEXT NOT NULL,
             started INTEGER NOT NULL
         );
-
-        -- Events that were rejected by receivers, where their broker does not keep them.
-        CREATE TABLE courier_set_aside (
-            id        TEXT PRIMARY KEY,                   -- of queue and event
-            queue     TEXT NOT NULL,
-            reason    TEXT NOT NULL,
-            exception TEXT,
-            message   TEXT,
-            stack     TEXT,
-            attempts  INTEGER NOT NULL,
-            worker    TEXT NOT NULL,
-            set_aside INTEGER NOT NULL,
-            event     BLOB NOT NULL
-        ) WITHOUT ROWID;
         """)));
 }

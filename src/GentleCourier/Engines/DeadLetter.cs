@@ -1,5 +1,3 @@
-using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 
@@ -42,17 +40,6 @@ public sealed record DeadLetter
     /// The times that it was set aside and sent back before, the latest ten of them, the oldest first.
     /// </summary>
     public IReadOnlyList<SentBack> History { get; init; } = [];
-
-    /// <summary>
-    /// An id that follows from queue and event, so that keeping an event twice, as after a kill, leaves one letter.
-    /// </summary>
-    internal static string IdOf(string queue, ReadOnlySpan<byte> json)
-    {
-        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        hash.AppendData(Encoding.UTF8.GetBytes(queue + '\0'));
-        hash.AppendData(json);
-        return Convert.ToHexStringLower(hash.GetHashAndReset().AsSpan(0, 8));
-    }
 }
 
 /// <summary>One time that an event was set aside and sent back.</summary>

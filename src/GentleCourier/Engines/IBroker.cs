@@ -24,6 +24,18 @@ public interface IBroker : IAsyncDisposable
     /// <summary>Where those who receive from it say that they live; null where it keeps none.</summary>
     IWorkerRegister? Register { get; }
 
+    /// <summary>How many events wait, where it tells that and no more; null otherwise.</summary>
+    IDepths? Depths => null;
+
+    /// <summary>What takes events over from a broker that can do less; null where it cannot.</summary>
+    ITakeOver? TakeOver => null;
+
+    /// <summary>
+    /// The one that has taken over what this one cannot do: whoever receives from the one receives from both. Null where
+    /// there is none.
+    /// </summary>
+    IBroker? Companion => null;
+
     /// <summary>
     /// Makes sure that everything in <paramref name="topology"/> is there. Safe to repeat, and safe when several
     /// processes do it at once; never removes anything.
@@ -83,7 +95,7 @@ public enum BrokerAbilities
     Attempts = 2,
 
     /// <summary>
-    /// It keeps what is rejected, with the reason; otherwise the receiving service's store does.
+    /// It keeps what is rejected, with the reason; otherwise a companion in the receiving service's store does.
     /// </summary>
     DeadLetters = 4,
 
@@ -92,8 +104,14 @@ public enum BrokerAbilities
     /// </summary>
     KeyOrder = 8,
 
+    /// <summary>
+    /// It knows which types of events go to which queues; otherwise the publisher does,
+    /// <see cref="CourierOptions.Routes"/>, and says of each event where it goes.
+    /// </summary>
+    Routes = 16,
+
     /// <summary>All of it.</summary>
-    All = Delays | Attempts | DeadLetters | KeyOrder,
+    All = Delays | Attempts | DeadLetters | KeyOrder | Routes,
 }
 
 /// <summary>Queues, and which types of events are routed to them.</summary>

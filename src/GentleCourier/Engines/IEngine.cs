@@ -37,6 +37,16 @@ public interface IEngine
     /// <param name="logger">Is told of what fails in the background; null: nobody is.</param>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
     IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null);
+
+    /// <summary>
+    /// A broker beside a store, for what the services' own broker cannot do; nothing is opened yet.
+    /// </summary>
+    /// <param name="store">Where the store is.</param>
+    /// <param name="clock">The time, where the engine does not ask a server for it.</param>
+    /// <param name="logger">Is told of what fails in the background; null: nobody is.</param>
+    /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
+    IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
+        CreateBroker(store, clock, logger);
 }
 
 /// <summary>An address in two parts, <c>scheme:location</c>.</summary>

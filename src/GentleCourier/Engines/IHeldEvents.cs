@@ -45,6 +45,9 @@ public sealed record HeldEvent(
     /// <summary>The event's partition key.</summary>
     public string? PartitionKey { get; init; }
 
+    /// <summary>To which queue, or address of the broker's own, alone it goes; null: wherever it is routed.</summary>
+    public string? Address { get; init; }
+
     /// <summary>The event in CloudEvents' JSON format, UTF-8.</summary>
     public ReadOnlyMemory<byte> Json { get; init; }
 }
@@ -58,5 +61,6 @@ public readonly record struct HeldReturn(HeldEvent Event, EncodedEvent? Repaired
     internal bool IsAnew => Repaired is not null || Event.Due is null;
 
     /// <summary>What is added anew.</summary>
-    internal EncodedEvent Anew => Repaired ?? new(Event.Id, Event.Type, Event.PartitionKey, Event.Json);
+    internal EncodedEvent Anew =>
+        (Repaired ?? new(Event.Id, Event.Type, Event.PartitionKey, Event.Json)) with { Address = Event.Address };
 }

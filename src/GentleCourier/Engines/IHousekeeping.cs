@@ -44,9 +44,6 @@ public enum ChoreKind
     /// <summary>A store's events that the broker has refused for good.</summary>
     Refused,
 
-    /// <summary>Events that a store has set aside, for a broker that does not keep them.</summary>
-    SetAside,
-
     /// <summary>A broker's dead letters.</summary>
     DeadLetters,
 }

@@ -34,13 +34,6 @@ public interface IInboxPort
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Keeps an event that was rejected, durably, for a broker that does not. Keeping it again changes only why.
-    /// </summary>
-    /// <param name="letter">The event; its id, <see cref="DeadLetter.Id"/>, follows from queue and event.</param>
-    /// <param name="cancellationToken">Ends the wait for the database.</param>
-    Task SetAsideAsync(DeadLetter letter, CancellationToken cancellationToken = default);
-
-    /// <summary>
     /// Whether it is the database that failed, and not what was asked of it: it is away, full or busy, or has rolled
     /// back for the sake of others, and the same may succeed later. To be asked of what a receiver's own statements
     /// have thrown; what this library throws says it itself, <see cref="CourierException.IsTransient"/>.

@@ -35,6 +35,14 @@ public interface IReceivingLink : IAsyncDisposable
     /// <exception cref="LinkLostException">The link is gone.</exception>
     Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken);
 
+    /// <summary>
+    /// Nothing is asked for until further notice: what a peer has pushed, and nobody has been given, goes back to others
+    /// at once. It does not wait, nor throw; an engine that does not push has nothing to do.
+    /// </summary>
+    void Withdraw()
+    {
+    }
+
     /// <summary>Renews what is held; called only where <see cref="RenewEvery"/> says how often.</summary>
     /// <returns>For each whether the link still holds it, in the order of the list.</returns>
     /// <exception cref="LinkLostException">The link is gone.</exception>
@@ -83,6 +91,11 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
     /// cannot know.
     /// </summary>
     public TimeSpan? TriedFor { get; } = triedFor;
+
+    /// <summary>
+    /// Why the engine could not make an event of what it was given, which is in <see cref="Json"/>; null where it could.
+    /// </summary>
+    public string? Problem { get; init; }
 
     /// <summary>
     /// For how long it had been in the queue when it was handed over; null where the engine cannot know.

@@ -33,6 +33,12 @@ public interface IRelayPort
     /// <returns>Whether the term was still this relay's.</returns>
     Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken = default);
 
+    /// <summary>Of keys, those that events are held by.</summary>
+    /// <param name="keys">As <see cref="HeldKey.Key"/>.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<IReadOnlySet<string>> ReadHeldKeysAsync(
+        IReadOnlyCollection<string> keys, CancellationToken cancellationToken = default);
+
     /// <summary>
     /// Finds out whether the outbox and the broker's queues are in one database, so that events need not leave it on
     /// their way.
@@ -100,6 +106,9 @@ public sealed record OutboxMarks(
     IReadOnlyList<OutboxRow> Forgotten, IReadOnlyList<HeldRow> Held, IReadOnlyList<HeldKey> Keys,
     IReadOnlyList<string> Freed)
 {
+    /// <summary>What is held from now on of rows that are to go to several addresses, and have not come to all.</summary>
+    public IReadOnlyList<HeldPart> Parts { get; init; } = [];
+
     /// <summary>The broker that has answered, and how far it had come; nothing where it does not say.</summary>
     public (string Broker, BrokerMark Mark)? By { get; init; }
 }
@@ -111,7 +120,17 @@ public sealed record OutboxMarks(
 /// <param name="Reason">Why.</param>
 public readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason);
 
+/// <summary>An event that has not come to one of its addresses; its row makes room for what is left of it.</summary>
+/// <param name="Row">The row, as it was read.</param>
+/// <param name="Address">The address.</param>
+/// <param name="Key">What it is held by, as <see cref="HeldKey.Key"/>; null: by itself.</param>
+/// <param name="Attempts">How many times it has been deferred by itself; 0 where it waits behind another.</param>
+/// <param name="After">When it is due, if it is held by itself; null: never, it is refused.</param>
+/// <param name="Reason">Why.</param>
+public readonly record struct HeldPart(
+    long Row, string Address, string? Key, int Attempts, TimeSpan? After, string Reason);
+
 /// <summary>A partition key whose events are held, so that they stay in order.</summary>
-/// <param name="Key">The key.</param>
+/// <param name="Key">The key; of events that go to one address alone, address and key together.</param>
 /// <param name="After">When the oldest of them is tried again, from now on.</param>
 public readonly record struct HeldKey(string Key, TimeSpan After);

@@ -6,13 +6,6 @@ public interface IStoreReports
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
 
-    /// <summary>Events that were rejected, where their broker does not keep them; the newest first.</summary>
-    /// <param name="queue">Of this queue only; null for all.</param>
-    /// <param name="limit">How many at the most.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    Task<IReadOnlyList<DeadLetter>> ReadSetAsideAsync(
-        string? queue, int limit, CancellationToken cancellationToken = default);
-
     /// <summary>Events that have been handled, with the number of copies that came.</summary>
     Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
 

@@ -25,6 +25,12 @@ public sealed class CourierOptions
     public string? Broker { get; set; }
 
     /// <summary>
+    /// Which types of events go to which queues, where the broker does not know it itself. Settings:
+    /// <c>Courier:Routes:TYPE</c>.
+    /// </summary>
+    public RouteOptions Routes { get; } = new();
+
+    /// <summary>
     /// Whether tables, queues and routes that are missing are made at start. Convenient in development; in production
     /// turn it off, make them with <c>courier schema apply</c>, and what is missing is a clear error at start.
     /// </summary>

@@ -1,4 +1,5 @@
 using System.Text;
+using GentleCourier.Companions;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
@@ -66,8 +67,7 @@ public static class CourierServices
         }
         if (builder.Options.Broker is not null)
         {
-            services.AddSingleton(sp => Engine(sp, $"{path}:Broker", builder.Options.Broker, out var address)
-                .CreateBroker(address, sp.GetRequiredService<TimeProvider>(), Logger<IBroker>(sp)));
+            services.AddSingleton(sp => NewBroker(sp, path, builder));
         }
 
         services.AddSingleton<ICourierStatus>(
@@ -89,6 +89,18 @@ public static class CourierServices
         return services;
     }
 
+    /// <summary>The broker; with a companion, where it can do less than those need who receive here.</summary>
+    private static IBroker NewBroker(IServiceProvider services, string path, CourierBuilder builder)
+    {
+        var (clock, logger) = (services.GetRequiredService<TimeProvider>(), Logger<IBroker>(services));
+        var broker = Engine(services, $"{path}:Broker", builder.Options.Broker!, out var address)
+            .CreateBroker(address, clock, logger);
+        if (builder is not { Bindings.Count: > 0, Options.Store: { } store } || !BrokerWithCompanion.IsNeededBy(broker))
+            return broker;
+        var companion = Engine(services, $"{path}:Store", store, out address).CreateCompanion(address, clock, logger);
+        return new BrokerWithCompanion(broker, companion, clock, logger);
+    }
+
     private static ILogger? Logger<T>(IServiceProvider services) => services.GetService<ILogger<T>>();
 
     private static void ReadSettings(IConfigurationSection section, CourierBuilder builder)
@@ -100,7 +112,8 @@ public static class CourierServices
         options.Broker = settings.Text(nameof(options.Broker), options.Broker);
         options.CreateMissing = settings.Flag(nameof(options.CreateMissing), options.CreateMissing);
         options.MaxEventBytes = settings.Number(nameof(options.MaxEventBytes), options.MaxEventBytes);
-        settings.Ignore("Relay", "Receivers", "Retention", "Schedules").RefuseOthers();
+        settings.Ignore("Relay", "Receivers", "Retention", "Routes", "Schedules").RefuseOthers();
+        ReadRoutes(section.GetSection("Routes"), options.Routes);
 
         var relay = builder.Relay;
         settings = new Settings(section.GetSection("Relay"));
@@ -145,6 +158,23 @@ public static class CourierServices
             limits.Inbox = settings.Flag(nameof(limits.Inbox), limits.Inbox);
             limits.KeepDeadLetters = settings.OptionalTime(nameof(limits.KeepDeadLetters), limits.KeepDeadLetters);
             settings.RefuseOthers();
+        }
+    }
+
+    private static void ReadRoutes(IConfigurationSection section, RouteOptions routes)
+    {
+        foreach (var child in section.GetChildren())
+        {
+            try
+            {
+                routes.Add(child.Key, (child.Value ?? "").Split(
+                    ',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries));
+            }
+            catch (ArgumentException e)
+            {
+                throw new OptionsValidationException(
+                    child.Path, typeof(RouteOptions), [$"{child.Path}: {Words.FirstLine(e.Message)}"]);
+            }
         }
     }
 

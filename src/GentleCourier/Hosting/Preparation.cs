@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Receiving;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
@@ -103,12 +104,9 @@ internal sealed partial class Preparation(
         if (queues.Count == 0) return;
         var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
         var broker = services.GetRequiredService<IBroker>();
-        if (!broker.Abilities.HasFlag(BrokerAbilities.DeadLetters) && services.GetService<IStorePort>() is null)
-        {
-            throw new CourierException(
-                $"{broker.DisplayName} does not keep what is set aside, and this process has no store that could; set "
-                + "Courier:Store");
-        }
+        var lacking = builder.Options.Store is not null ? null
+            : queues.Select(q => WithoutStore.Lacks(q, broker)).FirstOrDefault(lack => lack is not null);
+        if (lacking is not null) throw new CourierException(lacking);
         var inKeyOrder = queues.FindAll(q => q.Options.InKeyOrder).ConvertAll(q => q.Queue);
         if (inKeyOrder.Count > 0 && !broker.Abilities.HasFlag(BrokerAbilities.KeyOrder))
         {

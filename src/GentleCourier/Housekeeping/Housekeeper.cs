@@ -34,15 +34,8 @@ internal sealed partial class Housekeeper(
         foreach (var binding in builder.Bindings)
         {
             if (binding.Options.KeepDeadLetters is not { } keep) continue;
-            if (broker?.Abilities.HasFlag(BrokerAbilities.DeadLetters) == true)
-            {
-                if (broker.Housekeeping is { } house)
-                    yield return (house, new(ChoreKind.DeadLetters, binding.Queue, keep));
-            }
-            else if (store is not null)
-            {
-                yield return (store, new(ChoreKind.SetAside, binding.Queue, keep));
-            }
+            if (broker?.Housekeeping is { } house)
+                yield return (house, new(ChoreKind.DeadLetters, binding.Queue, keep));
         }
     }
 

@@ -2,6 +2,16 @@ using GentleCourier.Engines;
 
 namespace GentleCourier.Publishing;
 
+/// <summary>What a broker did with an event, or with what goes of it to one address.</summary>
+/// <param name="Row">The event.</param>
+/// <param name="Address">Which of its addresses; null: all, or the one that the row is for.</param>
+/// <param name="Result">What became of it.</param>
+internal readonly record struct Answer(OutboxRow Row, string? Address, PublishResult Result)
+{
+    /// <summary>What it is held by.</summary>
+    public string? Key => HeldKeys.Of(Address ?? Row.Event.Address, Row.Event.PartitionKey);
+}
+
 /// <summary>
 /// Decides what becomes of a batch that the broker has answered: which rows are forgotten, which are held, and until
 /// when each partition key is. One decision a key, with the delay of its oldest row; what waits behind that one changes
@@ -16,36 +26,63 @@ internal static class Marking
     /// <param name="results">The broker's answers, in the same order.</param>
     /// <param name="delay">How long to wait after so many attempts.</param>
     public static OutboxMarks Of(
-        IReadOnlyList<OutboxRow> rows, IReadOnlyList<PublishResult> results, Func<int, TimeSpan> delay)
+        IReadOnlyList<OutboxRow> rows, IReadOnlyList<PublishResult> results, Func<int, TimeSpan> delay) =>
+        Of(rows.Select((row, i) => new Answer(row, null, results[i])), new HashSet<string>(), delay);
+
+    /// <param name="answers">The broker's answers, in the order of the batch; those of one row in a row.</param>
+    /// <param name="heldBefore">Keys that events were held by before.</param>
+    /// <param name="delay">How long to wait after so many attempts.</param>
+    public static OutboxMarks Of(
+        IEnumerable<Answer> answers, IReadOnlySet<string> heldBefore, Func<int, TimeSpan> delay)
     {
-        var forgotten = new List<OutboxRow>(rows.Count);
+        var forgotten = new List<OutboxRow>();
         var held = new List<HeldRow>();
+        var parts = new List<HeldPart>();
         var keys = new Dictionary<string, TimeSpan>(StringComparer.Ordinal);
         var freed = new HashSet<string>(StringComparer.Ordinal);
-        for (var i = 0; i < rows.Count; i++)
+        foreach (var answer in answers)
         {
-            var (row, key, attempts) = (rows[i], rows[i].Event.PartitionKey, rows[i].Attempts + 1);
+            var (row, key, fate) = (answer.Row, answer.Key, answer.Result.Fate);
             // A held event that leaves was the oldest of its key: the next one's turn has come.
-            if (results[i].Fate != PublishFate.Deferred && row.IsHeld && key is not null) freed.Add(key);
-            switch (results[i].Fate)
+            var rowKey = HeldKeys.Of(row.Event.Address, row.Event.PartitionKey);
+            if (row.IsHeld && rowKey is not null && (fate != PublishFate.Deferred || answer.Address is not null))
+                freed.Add(rowKey);
+            switch (fate)
             {
                 case PublishFate.Taken:
-                    forgotten.Add(row);
+                    if (answer.Address is null || forgotten is not [.., var last] || last.Row != row.Row)
+                        forgotten.Add(row);
                     break;
                 case PublishFate.Refused:
-                    held.Add(new HeldRow(row.Row, attempts, null, results[i].Reason!));
+                    Hold(answer, row.Attempts + 1, null, answer.Result.Reason!);
                     break;
-                case PublishFate.Deferred when key is not null && keys.ContainsKey(key):
-                    if (!row.IsHeld) held.Add(new HeldRow(row.Row, 0, keys[key], Follows));
+                case PublishFate.Deferred when key is not null && keys.TryGetValue(key, out var after):
+                    if (answer.Address is not null || !row.IsHeld) Hold(answer, 0, after, Follows);
+                    break;
+                case PublishFate.Deferred when answer.Address is not null && key is not null && heldBefore.Contains(key):
+                    Hold(answer, 0, TimeSpan.Zero, Follows);
                     break;
                 default:
-                    var after = delay(attempts);
-                    held.Add(new HeldRow(row.Row, attempts, after, results[i].Reason!));
-                    if (key is not null) keys.Add(key, after);
+                    var first = delay(row.Attempts + 1);
+                    Hold(answer, row.Attempts + 1, first, answer.Result.Reason!);
+                    if (key is not null) keys.Add(key, first);
                     break;
             }
         }
         freed.ExceptWith(keys.Keys);
-        return new OutboxMarks(forgotten, held, [.. keys.Select(k => new HeldKey(k.Key, k.Value))], [.. freed]);
+        // Of what is left of a row its parts tell.
+        var inParts = parts.Select(p => p.Row).ToHashSet();
+        if (inParts.Count > 0) forgotten.RemoveAll(row => inParts.Contains(row.Row));
+        return new OutboxMarks(forgotten, held, [.. keys.Select(k => new HeldKey(k.Key, k.Value))], [.. freed])
+        {
+            Parts = parts,
+        };
+
+        void Hold(Answer answer, int attempts, TimeSpan? after, string reason)
+        {
+            if (answer.Address is { } address)
+                parts.Add(new HeldPart(answer.Row.Row, address, answer.Key, attempts, after, reason));
+            else held.Add(new HeldRow(answer.Row.Row, attempts, after, reason));
+        }
     }
 }

@@ -21,6 +21,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly Preparation preparation;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
+    private readonly FanOut? fanOut;
     private readonly Lead lead;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
@@ -31,8 +32,8 @@ internal sealed partial class Relay : BackgroundService
     private BrokerMark? mark;
 
     public Relay(
-        IStorePort store, IBroker broker, IOptions<RelayOptions> options, Preparation preparation, TimeProvider clock,
-        ILogger<Relay> logger)
+        IStorePort store, IBroker broker, IOptions<RelayOptions> options, IOptions<CourierOptions> courier,
+        Preparation preparation, TimeProvider clock, ILogger<Relay> logger)
     {
         this.preparation = preparation;
         this.store = store;
@@ -40,6 +41,8 @@ internal sealed partial class Relay : BackgroundService
         this.options = options.Value;
         this.clock = clock;
         this.logger = new SafeLogger(logger);
+        fanOut = broker.Abilities.HasFlag(BrokerAbilities.Routes) ? null
+            : new FanOut(broker, store, courier.Value.Routes.Addresses);
         lead = new Lead(store, store.DisplayName, this.options.Lease, clock, this.logger);
         timekeeper = new Timekeeper(store, lead, clock, this.logger);
         timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
@@ -69,7 +72,7 @@ internal sealed partial class Relay : BackgroundService
             : await directWay.MoveAsync(term, options.BatchSize, stopping).ConfigureAwait(false);
         var batch = moved > 0 ? new OutboxBatch([], null, moved == options.BatchSize)
             : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
-        if (batch.Rows.Count > 0) await RelayBatchAsync(term, batch.Rows, stopping).ConfigureAwait(false);
+        if (batch.Rows.Count > 0) await RelayBatchAsync(term, batch, stopping).ConfigureAwait(false);
         await ForgetErrorAsync(term).ConfigureAwait(false);
         if (batch.IsFull) return;
         if (moved + batch.Rows.Count > 0)
@@ -96,17 +99,26 @@ internal sealed partial class Relay : BackgroundService
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
     }
 
-    private async Task RelayBatchAsync(long term, IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
+    private async Task RelayBatchAsync(long term, OutboxBatch batch, CancellationToken stopping)
     {
-        var results = await PublishAsync(rows, stopping).ConfigureAwait(false);
+        var (answers, heldBefore) = fanOut is null
+            ? (await PublishAllAsync(batch.Rows, stopping).ConfigureAwait(false), new HashSet<string>())
+            : await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
-        for (var i = 0; i < rows.Count; i++) Log(rows[i], results[i]);
+        foreach (var answer in answers) Log(answer);
 
-        var marks = Marking.Of(rows, results, attempts => BackOff.Delay(
+        var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(
             attempts, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble()));
         if (mark is { } reached) marks = marks with { By = (broker.DisplayName, reached) };
         // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
         if (!await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false)) lead.Lose(term);
+    }
+
+    private async Task<IReadOnlyList<Answer>> PublishAllAsync(
+        IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
+    {
+        var results = await PublishAsync(rows, stopping).ConfigureAwait(false);
+        return [.. rows.Select((row, i) => new Answer(row, null, results[i]))];
     }
 
     /// <summary>One that the broker cannot take must not keep the others: they are divided until it is alone.</summary>
@@ -143,13 +155,17 @@ internal sealed partial class Relay : BackgroundService
         return results;
     }
 
-    private void Log(OutboxRow row, PublishResult result)
+    private void Log(Answer answer)
     {
+        var (row, result) = (answer.Row, answer.Result);
         if (result.Fate == PublishFate.Deferred && row is { Attempts: 0, IsHeld: false })
-            LogDeferred(logger, row.Event.Type, row.Event.Id, result.Reason!);
+            LogDeferred(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!);
         else if (result.Fate == PublishFate.Refused)
-            LogRefused(logger, row.Event.Type, row.Event.Id, result.Reason!);
+            LogRefused(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!);
     }
+
+    private static string To(Answer answer) =>
+        (answer.Address ?? answer.Row.Event.Address) is { } address ? $" for '{address}'" : "";
 
     /// <summary>An error is written down by whoever leads; a relay that stands by has tried nothing.</summary>
     private async Task RecordAsync(Exception problem, CancellationToken stopping)
@@ -185,12 +201,13 @@ internal sealed partial class Relay : BackgroundService
     [LoggerMessage(101, LogLevel.Information, "Relay leads: {Store} to {Broker}")]
     private static partial void LogLeads(ILogger logger, string store, string broker);
 
-    [LoggerMessage(105, LogLevel.Warning, "Event {Type} {Id} is held in the outbox and will be tried again: {Reason}")]
-    private static partial void LogDeferred(ILogger logger, string type, string id, string reason);
+    [LoggerMessage(105, LogLevel.Warning,
+        "Event {Type} {Id} is held in the outbox{Address} and will be tried again: {Reason}")]
+    private static partial void LogDeferred(ILogger logger, string type, string id, string address, string reason);
 
     [LoggerMessage(106, LogLevel.Error,
-        "Event {Type} {Id} is set aside in the outbox, the broker refused it: {Reason}")]
-    private static partial void LogRefused(ILogger logger, string type, string id, string reason);
+        "Event {Type} {Id} is set aside in the outbox{Address}, the broker refused it: {Reason}")]
+    private static partial void LogRefused(ILogger logger, string type, string id, string address, string reason);
 
     [LoggerMessage(108, LogLevel.Information,
         "Outbox and queues are in one database, {Store}: events are moved there in one step")]

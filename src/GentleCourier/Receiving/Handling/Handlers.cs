@@ -1,4 +1,3 @@
-using System.Diagnostics.CodeAnalysis;
 using System.Threading.Channels;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Logging;
@@ -24,6 +23,7 @@ internal sealed partial class Handlers : IDisposable
     private readonly Channel<Held> ready = Channel.CreateUnbounded<Held>();
     // One at a time gathers a batch: several would share out what comes, and all wait.
     private readonly SemaphoreSlim gathering = new(1, 1);
+    private readonly Lock takingBack = new();
     private readonly CancellationTokenSource noMore = new(), outOfTime = new();
     private readonly Lazy<Task> finishing;
     private readonly Rate? rate;
@@ -55,12 +55,21 @@ internal sealed partial class Handlers : IDisposable
     /// <summary>It lies ready, to be handled when its turn comes.</summary>
     public void Add(Held delivery) => ready.Writer.TryWrite(delivery);
 
-    /// <summary>Takes back one that no handler has taken up.</summary>
-    public bool TryTakeBack([NotNullWhen(true)] out Held? delivery)
+    /// <summary>Takes back, of those that came by a link, up to so many that no handler has taken up.</summary>
+    public List<Held> TakeBack(ISettler link, int most = int.MaxValue)
     {
-        if (!ready.Reader.TryRead(out delivery)) return false;
-        credit.TakenBack();
-        return true;
+        var taken = new List<Held>();
+        // Two links that do so at once would each hide from the other what it only passes by.
+        lock (takingBack)
+        {
+            for (var left = ready.Reader.Count; left > 0 && ready.Reader.TryRead(out var delivery); left--)
+            {
+                if (delivery.Link == link && taken.Count < most) taken.Add(delivery);
+                else ready.Writer.TryWrite(delivery);
+            }
+        }
+        taken.ForEach(_ => credit.TakenBack());
+        return taken;
     }
 
     /// <summary>

@@ -14,7 +14,8 @@ internal sealed class Held(HandOver handOver, int attempt, long firstTried, ISet
     // Stands for an outcome of which nobody is told.
     private static readonly object Nothing = new();
 
-    private readonly Lazy<Event> read = new(() => Event.Read(handOver.Json));
+    private readonly Lazy<Event> read = new(() => handOver.Problem is { } problem
+        ? throw new UnreadableEventException(problem) : Event.Read(handOver.Json));
     private object? decision;
     private TaskCompletionSource<Outcome?>? watched;
     private volatile bool lost;

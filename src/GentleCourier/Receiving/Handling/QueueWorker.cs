@@ -6,8 +6,9 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Receives from one queue: its handlers, and one link after another that supplies them. The two live apart: a link
-/// that is lost is opened again while handlers go on, and a handler that never ends keeps no link from being opened.
+/// Receives from one queue: its handlers, and one link after another that supplies them, or two where the broker has a
+/// companion. They live apart: a link that is lost is opened again while handlers go on, and a handler that never ends
+/// keeps no link from being opened.
 /// </summary>
 internal sealed partial class QueueWorker : IDisposable
 {
@@ -15,24 +16,23 @@ internal sealed partial class QueueWorker : IDisposable
     private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
 
     private readonly QueueBinding binding;
-    private readonly IBroker broker;
     private readonly WorkerParts parts;
-    private readonly Loop linking;
+    private readonly List<(IBroker Broker, Loop Loop)> linking;
     private readonly ILogger logger;
 
     public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
         IServiceScopeFactory scopes, TimeProvider clock, ILogger logger)
     {
         this.binding = binding;
-        this.broker = broker;
         this.logger = logger;
         var credit = new Credit(binding.Options.Prefetch, binding.Options.Parallel, binding.BatchSize, clock);
         var handler = new DeliveryHandler(binding, store, codec, scopes, credit, clock, logger);
         var handlers = new Handlers(binding, handler, credit, clock, logger);
         parts = new WorkerParts(
-            binding, store, handlers, handler, credit, new Unfinished(), new AttemptCounts(clock), clock, logger);
-        linking = new Loop(
-            $"The link to queue '{binding.Queue}' of {broker.DisplayName}", FirstRest, LongestRest, clock, logger);
+            binding, handlers, handler, credit, new Unfinished(), new AttemptCounts(clock), clock, logger);
+        IBroker[] sources = broker.Companion is { } companion ? [broker, companion] : [broker];
+        linking = [.. sources.Select(source => (source, new Loop(
+            $"The link to queue '{binding.Queue}' of {source.DisplayName}", FirstRest, LongestRest, clock, logger)))];
     }
 
     /// <summary>How it does at this moment.</summary>
@@ -57,7 +57,7 @@ internal sealed partial class QueueWorker : IDisposable
                 TimeLimit = options.TimeLimit,
                 Brake = brake?.Why,
                 BrakedFor = brake?.For,
-                Problem = linking.LastError,
+                Problem = linking.Select(l => l.Loop.LastError).FirstOrDefault(problem => problem is not null),
             };
         }
     }
@@ -69,7 +69,8 @@ internal sealed partial class QueueWorker : IDisposable
     public async Task RunAsync(CancellationToken stopping)
     {
         parts.Handlers.Start();
-        await linking.RunAsync(ReceiveAsync, stopping).ConfigureAwait(false);
+        await Task.WhenAll(linking.Select(l => l.Loop.RunAsync(
+            ending => ReceiveAsync(l.Broker, l.Loop, ending), stopping))).ConfigureAwait(false);
         // Where there was no link at the stop, nobody else has told them.
         await parts.Handlers.FinishAsync().ConfigureAwait(false);
         LogStopped(logger, binding.Queue);
@@ -77,22 +78,24 @@ internal sealed partial class QueueWorker : IDisposable
 
     public void Dispose() => parts.Handlers.Dispose();
 
-    private async Task ReceiveAsync(CancellationToken stopping)
+    private async Task ReceiveAsync(IBroker broker, Loop loop, CancellationToken stopping)
     {
         var options = binding.Options;
         var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
             .ConfigureAwait(false);
         await using (link.ConfigureAwait(false))
         {
-            linking.Succeeded();
-            LogReceives(logger, binding.Queue, options.Prefetch, options.Parallel);
+            loop.Succeeded();
+            LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
             using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
             await new Session(parts, link, broker.Abilities, over).RunAsync().ConfigureAwait(false);
         }
     }
 
-    [LoggerMessage(211, LogLevel.Information, "Receives from queue {Queue}: prefetch {Prefetch}, parallel {Parallel}")]
-    private static partial void LogReceives(ILogger logger, string queue, Prefetch prefetch, int parallel);
+    [LoggerMessage(211, LogLevel.Information,
+        "Receives from queue {Queue} of {Broker}: prefetch {Prefetch}, parallel {Parallel}")]
+    private static partial void LogReceives(
+        ILogger logger, string queue, string broker, Prefetch prefetch, int parallel);
 
     [LoggerMessage(213, LogLevel.Information, "No longer receives from queue {Queue}: what was in hand is settled")]
     private static partial void LogStopped(ILogger logger, string queue);
@@ -100,5 +103,5 @@ internal sealed partial class QueueWorker : IDisposable
 
 /// <summary>What a worker keeps while its links come and go.</summary>
 internal sealed record WorkerParts(
-    QueueBinding Binding, IInboxPort? Store, Handlers Handlers, DeliveryHandler Handler, Credit Credit,
+    QueueBinding Binding, Handlers Handlers, DeliveryHandler Handler, Credit Credit,
     Unfinished Unfinished, AttemptCounts Counts, TimeProvider Clock, ILogger Logger);

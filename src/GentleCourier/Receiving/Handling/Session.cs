@@ -26,7 +26,6 @@ internal sealed partial class Session : ISettler
     private readonly Credit credit;
     private readonly Handlers handlers;
     private readonly Waiting waiting;
-    private readonly BrokerAbilities abilities;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly Loop exchanging, renewing;
@@ -55,7 +54,6 @@ internal sealed partial class Session : ISettler
         queue = worker.Binding.Queue;
         options = worker.Binding.Options;
         this.link = link;
-        this.abilities = abilities;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         waiting = new Waiting(abilities, Return, clock, over.Token);
@@ -92,39 +90,20 @@ internal sealed partial class Session : ISettler
     public void Settle(Held delivery, Outcome outcome)
     {
         worker.Counts.Note(delivery, outcome);
-        if (outcome is Outcome.Rejected rejected && !abilities.HasFlag(BrokerAbilities.DeadLetters))
-            _ = SetAsideAsync(delivery, rejected);
-        else SettleOrHold(delivery, outcome);
-    }
-
-    /// <summary>The broker would not keep it: the store does, and then it may leave its queue.</summary>
-    private async Task SetAsideAsync(Held delivery, Outcome.Rejected rejected)
-    {
-        try
+        if (!delivery.IsSettled && waiting.TryHold(delivery, outcome))
         {
-            var json = delivery.HandOver.Json;
-            var letter = new DeadLetter
+            credit.Settled(1);
+            return;
+        }
+        lock (ending)
+        {
+            if (lost is null && !delivery.IsSettled)
             {
-                Id = DeadLetter.IdOf(queue, json.Span),
-                Queue = queue,
-                Reason = rejected.Reason,
-                Failure = rejected.Failure,
-                Attempts = delivery.Attempt,
-                Worker = WorkerName.OfProcess,
-                SetAside = clock.GetUtcNow(),
-                Json = json,
-            };
-            // That there is one has been seen to at the start.
-            await worker.Store!.SetAsideAsync(letter, CancellationToken.None).ConfigureAwait(false);
-            NoteSetAside(delivery, letter.Id, rejected.Reason);
-            SettleOrHold(delivery, Outcome.Accepted);
+                toSettle.Writer.TryWrite(new Settlement(delivery.HandOver, outcome));
+                return;
+            }
         }
-        catch (Exception e)
-        {
-            LogNotSetAside(logger, queue, Redelivery.LongestLater, Words.Of(e));
-            SettleOrHold(
-                delivery, new Outcome.Modified(Redelivery.LongestLater, Words.InLine(e)) { Counts = false });
-        }
+        Drop(delivery);
     }
 
     private void NoteSetAside(Held delivery, string letter, string reason)
@@ -142,24 +121,6 @@ internal sealed partial class Session : ISettler
                 && held.TryGetValue(settlement.Delivery, out var delivery))
                 NoteSetAside(delivery, letter, ((Outcome.Rejected)settlement.Outcome).Reason);
         }
-    }
-
-    private void SettleOrHold(Held delivery, Outcome outcome)
-    {
-        if (!delivery.IsSettled && waiting.TryHold(delivery, outcome))
-        {
-            credit.Settled(1);
-            return;
-        }
-        lock (ending)
-        {
-            if (lost is null && !delivery.IsSettled)
-            {
-                toSettle.Writer.TryWrite(new Settlement(delivery.HandOver, outcome));
-                return;
-            }
-        }
-        Drop(delivery);
     }
 
     public void Drop(Held delivery)
@@ -268,7 +229,7 @@ internal sealed partial class Session : ISettler
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
         if (deliveries.Count == 0) return;
-        var alone = held.IsEmpty && deliveries.Count == 1;
+        var alone = held.IsEmpty && deliveries.Count == 1 && credit.Now.InHand == 0;
         var suspect = deliveries.Any(IsSuspect);
         var taken = deliveries.Select(Hold).ToList();
         foreach (var delivery in taken) held.TryAdd(delivery.HandOver, delivery);
@@ -337,7 +298,10 @@ internal sealed partial class Session : ISettler
     private void GiveBackSurplus()
     {
         var isPaused = credit.PausedFor is not null;
-        for (var surplus = credit.Surplus; surplus > 0 && handlers.TryTakeBack(out var delivery); surplus--)
+        var surplus = credit.Surplus;
+        if (isPaused || surplus > 0) link.Withdraw();
+        if (surplus == 0) return;
+        foreach (var delivery in handlers.TakeBack(this, surplus))
         {
             if (isPaused) PassBy(delivery);
             else GiveBack(delivery);
@@ -426,6 +390,7 @@ internal sealed partial class Session : ISettler
     {
         using var limit = new CancellationTokenSource(options.StopLimit + Attempt.TimeToEnd + LongestFarewell, clock);
         var ended = handlers.FinishAsync();
+        link.Withdraw();
         foreach (var delivery in waiting.TakeBack()) Return(delivery);
         for (var failures = 0; lost is null && !limit.IsCancellationRequested;)
         {
@@ -435,7 +400,7 @@ internal sealed partial class Session : ISettler
                 // One may still be under way from before the stop; until it is over, its batch must be left alone.
                 await EndExchangeAsync(limit.Token).ConfigureAwait(false);
                 await EndReceivingAsync(limit.Token).ConfigureAwait(false);
-                while (handlers.TryTakeBack(out var delivery)) GiveBack(delivery);
+                handlers.TakeBack(this).ForEach(GiveBack);
                 Gather();
                 if (batch.Count == 0 && isLast) return;
                 if (batch.Count > 0) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
@@ -487,7 +452,7 @@ internal sealed partial class Session : ISettler
     /// </summary>
     private void Abandon()
     {
-        while (handlers.TryTakeBack(out var delivery)) delivery.Drop();
+        handlers.TakeBack(this).ForEach(delivery => delivery.Drop());
         Gather();
         Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();
@@ -527,10 +492,6 @@ internal sealed partial class Session : ISettler
         202, LogLevel.Error, "Queue {Queue}: {Type} {Id} is set aside as dead letter {Letter}: {Reason}")]
     private static partial void LogSetAside(
         ILogger logger, string queue, string type, string id, string letter, string reason);
-
-    [LoggerMessage(220, LogLevel.Error,
-        "Queue {Queue}: an event could not be set aside in the store; it comes again in {Delay}: {Problem}")]
-    private static partial void LogNotSetAside(ILogger logger, string queue, TimeSpan delay, string problem);
 
     [LoggerMessage(
         219, LogLevel.Warning,

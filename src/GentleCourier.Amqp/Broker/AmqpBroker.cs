@@ -1,0 +1,143 @@
+using System.Runtime.CompilerServices;
+using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Reaching;
+using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Amqp.Broker;
+
+/// <summary>
+/// A broker that is reached by AMQP 1.0. What is published and what is received goes over connections of their own: a
+/// broker that stops to read what comes must still hear what has become of what it has sent.
+/// </summary>
+internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
+{
+    private readonly AmqpAddress address;
+    private readonly LastingConnection publishing, receiving;
+    private readonly Publisher publisher;
+    private readonly Depths depths;
+    private readonly TimeProvider clock;
+    private volatile Topology known = Topology.Empty;
+
+    public AmqpBroker(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
+    {
+        (this.address, this.clock) = (address, clock);
+        publishing = new LastingConnection(address, clock, logger);
+        receiving = new LastingConnection(address, clock, logger);
+        publisher = new Publisher(publishing);
+        depths = new Depths(receiving, address);
+    }
+
+    public string DisplayName => address.DisplayName;
+
+    /// <summary>Attempts and dead letters travel in messages, for those who have no store.</summary>
+    public BrokerAbilities Abilities => address.DeadLetterAddress is null
+        ? BrokerAbilities.Attempts : BrokerAbilities.Attempts | BrokerAbilities.DeadLetters;
+
+    public IBrokerReports Reports => this;
+
+    public IDeadLetters? DeadLetters => null;
+
+    public IHousekeeping? Housekeeping => null;
+
+    public IWorkerRegister? Register => null;
+
+    IDepths IBroker.Depths => this;
+
+    /// <summary>Looks whether queues are there; to make them is their operator's work.</summary>
+    public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+    {
+        known = topology;
+        List<string> missing = [];
+        foreach (var queue in topology.Queues)
+            if (!await depths.IsThereAsync(queue, cancellationToken).ConfigureAwait(false)) missing.Add(queue);
+        if (missing.Count == 0) return;
+        throw new CourierException(
+            $"{string.Join(", ", missing.Select(q => $"queue '{q}' ('{address.Of(q)}')"))} does not exist in "
+            + $"{DisplayName}, or {address.User ?? "this program"} may not receive from it; declare it by the broker's "
+            + "own means (`courier schema print --engine amqp` says how), and check how the address says that the "
+            + "broker names queues (queue=…{queue})");
+    }
+
+    public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    {
+        var results = new PublishResult[events.Count];
+        var places = Enumerable.Range(0, events.Count).ToLookup(i => events[i].Address);
+        foreach (var i in places[null])
+            results[i] = PublishResult.Deferred("nobody has said to which queue it goes");
+        await Task.WhenAll(places.Where(p => p.Key is not null).Select(PublishToAsync)).ConfigureAwait(false);
+        return results;
+
+        async Task PublishToAsync(IGrouping<string?, int> place)
+        {
+            int[] mine = [.. place];
+            var sent = await publisher.SendAsync(
+                address.Of(place.Key!), Array.ConvertAll(mine, i => new Publication(events[i].Json, default)),
+                cancellationToken).ConfigureAwait(false);
+            for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent.Outcomes[i], sent.WhyNot);
+        }
+    }
+
+    public async Task<IReceivingLink> OpenLinkAsync(
+        string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        var connection = await receiving.GetAsync(cancellationToken).ConfigureAwait(false);
+        // Of its own: a peer may give to others what was not settled only when the session ends.
+        var session = await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false);
+        try
+        {
+            var link = await session.AttachReceiverAsync(
+                $"{worker} {queue} {Guid.NewGuid():n}", address.Of(queue), cancellationToken).ConfigureAwait(false);
+            return new AmqpLink(session, link, publisher, address, queue);
+        }
+        catch
+        {
+            await session.DisposeAsync().ConfigureAwait(false);
+            throw;
+        }
+    }
+
+    public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) => Task.FromResult(known);
+
+    public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
+    {
+        string[] queues = [.. known.Queues.Order(StringComparer.Ordinal)];
+        var waiting = await ReadDepthsAsync(queues, cancellationToken).ConfigureAwait(false);
+        return new BrokerFigures(
+            DisplayName, clock.GetUtcNow(),
+            [.. queues.Select((queue, i) => new QueueFigures(queue, waiting[i], null, null, null, null))], null);
+    }
+
+    public Task<IReadOnlyList<long?>> ReadDepthsAsync(
+        IReadOnlyList<string> queues, CancellationToken cancellationToken) =>
+        depths.ReadAsync(queues, cancellationToken);
+
+    public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
+        throw new CourierException(
+            $"{DisplayName} cannot show the events of queue '{queue}' without handing them over");
+
+    public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
+    {
+        Check check;
+        try
+        {
+            await receiving.GetAsync(cancellationToken).ConfigureAwait(false);
+            check = Check.Good("reached", $"as {address.User ?? "nobody by name"}"
+                + (address.IsSecure ? ", over TLS" : ", without TLS"));
+        }
+        catch (CourierException e)
+        {
+            check = Check.Wrong("reached", e.Message);
+        }
+        yield return check;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await publisher.DisposeAsync().ConfigureAwait(false);
+        await publishing.DisposeAsync().ConfigureAwait(false);
+        await receiving.DisposeAsync().ConfigureAwait(false);
+        depths.Dispose();
+    }
+}

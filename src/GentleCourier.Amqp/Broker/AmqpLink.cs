@@ -1,0 +1,174 @@
+using System.Text;
+using GentleCourier.Amqp.Events;
+using GentleCourier.Amqp.Messages;
+using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Reaching;
+using GentleCourier.Amqp.Transport;
+using GentleCourier.Amqp.Types;
+using GentleCourier.Engines;
+
+namespace GentleCourier.Amqp.Broker;
+
+/// <summary>
+/// A worker's link to one queue. What fails and what is set aside is a companion's, where the receiver has a store;
+/// without one it is sent anew, with the count or the reason in the message, before the old one is accepted.
+/// </summary>
+internal sealed class AmqpLink(
+    Session session, ReceivingLink link, Publisher publisher, AmqpAddress address, string queue) : IReceivingLink
+{
+    private readonly CloudEventReader reader = new();
+    private readonly Header header = new();
+    private readonly Lock reading = new();
+    private int asked;
+
+    public TimeSpan? RenewEvery => null;
+
+    public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
+    {
+        ArgumentOutOfRangeException.ThrowIfNegativeOrZero(credit);
+        Interlocked.Increment(ref asked);
+        try
+        {
+            if (Take(link.TryReceive(credit, Budget.Bytes)) is { Count: > 0 } ready) return ready;
+            link.Grant((uint)credit);
+            return Take(await link.ReceiveAsync(credit, Budget.Bytes, cancellationToken).ConfigureAwait(false));
+        }
+        catch (AmqpException e)
+        {
+            throw Lost(e);
+        }
+        finally
+        {
+            Interlocked.Decrement(ref asked);
+        }
+    }
+
+    public async Task<Exchange> SettleAsync(
+        IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
+    {
+        await SendAnewAsync(settlements, cancellationToken).ConfigureAwait(false);
+        try
+        {
+            if (settlements.Count > 0)
+                link.Settle(settlements.Select(s => new Verdict(IdOf(s.Delivery), s.Outcome is Outcome.ReleasedOutcome
+                    ? DeliveryState.Released : DeliveryState.Accepted)));
+            var taken = credit > 0 ? Take(link.TryReceive(credit, Budget.Bytes)) : [];
+            if (credit > 0) TopUp(credit - taken.Count);
+            return new Exchange([.. Enumerable.Repeat(true, settlements.Count)], taken);
+        }
+        catch (AmqpException e)
+        {
+            throw Lost(e);
+        }
+    }
+
+    public void Withdraw()
+    {
+        // Whoever waits has asked.
+        if (Volatile.Read(ref asked) == 0) link.Withdraw();
+    }
+
+    public Task<IReadOnlyList<bool>> RenewAsync(
+        IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken) =>
+        throw new NotSupportedException("what is handed over by AMQP 1.0 is the link's for as long as that lives");
+
+    public async ValueTask DisposeAsync()
+    {
+        await session.DisposeAsync().ConfigureAwait(false);
+        reader.Dispose();
+    }
+
+    /// <summary>Once half of it is used up, or where it is too much: a frame for each message would cost as much as that.
+    /// </summary>
+    private void TopUp(int wanted)
+    {
+        var credit = link.Credit;
+        if (credit > wanted || credit <= wanted / 2) link.Grant((uint)wanted);
+    }
+
+    private List<HandOver> Take(IReadOnlyList<Arrival> arrivals)
+    {
+        lock (reading) return [.. arrivals.Select(Read)];
+    }
+
+    private HandOver Read(Arrival arrival)
+    {
+        try
+        {
+            var message = Message.Of(arrival.Message);
+            return new AmqpDelivery(arrival.Id, JsonOf(message, out var problem), AttemptOf(message))
+            {
+                Problem = problem,
+            };
+        }
+        catch (DecodeException e)
+        {
+            return new AmqpDelivery(arrival.Id, arrival.Message, null)
+            {
+                Problem = $"the message is not sound: {e.Message}",
+            };
+        }
+    }
+
+    private ReadOnlyMemory<byte> JsonOf(in Message message, out string? problem)
+    {
+        try
+        {
+            problem = null;
+            return reader.Read(message);
+        }
+        catch (UnreadableEventException e)
+        {
+            problem = e.Message;
+            return message.Body;
+        }
+    }
+
+    /// <summary>The first, as far as is known, unless somebody has had it before; null: nobody has counted.</summary>
+    private int? AttemptOf(in Message message)
+    {
+        if (Notes.Of(message).Attempt is { } attempt) return attempt;
+        if (message.Header.IsEmpty) return null;
+        var from = new WireReader(message.Header.Span);
+        Header.Shape.ReadFields(ref from, header);
+        return header is { FirstAcquirer: true, DeliveryCount: 0 } ? 1 : null;
+    }
+
+    private async Task SendAnewAsync(IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken)
+    {
+        foreach (var (delivery, outcome) in settlements)
+        {
+            if (outcome is Outcome.Modified { Counts: var counts })
+            {
+                var next = (delivery.Attempt ?? 1) + (counts ? 1 : 0);
+                await SendAsync(address.Of(queue), new(delivery.Json, new(next)), cancellationToken)
+                    .ConfigureAwait(false);
+            }
+            else if (outcome is Outcome.Rejected { Reason: var reason })
+            {
+                var place = address.DeadLetterAddress!.Replace("{queue}", queue, StringComparison.Ordinal);
+                await SendAsync(place, new(delivery.Json, new(delivery.Attempt, reason)), cancellationToken)
+                    .ConfigureAwait(false);
+            }
+        }
+    }
+
+    private async Task SendAsync(string place, Publication again, CancellationToken cancellationToken)
+    {
+        var sent = await publisher.SendAsync(place, [again], cancellationToken).ConfigureAwait(false);
+        var result = Publisher.ResultOf(sent.Outcomes[0], sent.WhyNot);
+        if (result.Fate != PublishFate.Taken)
+            throw new AmqpException($"an event of queue '{queue}' could not be sent to '{place}': {result.Reason}");
+    }
+
+    private static LinkLostException Lost(AmqpException e) => new(e.Message, e);
+
+    private static uint IdOf(HandOver delivery) => delivery is AmqpDelivery { Id: var id } ? id
+        : throw new ArgumentException("the delivery is of another link", nameof(delivery));
+
+    private sealed class AmqpDelivery(uint id, ReadOnlyMemory<byte> json, int? attempt)
+        : HandOver(json, attempt, attempt == 1 ? 0 : null)
+    {
+        public uint Id => id;
+    }
+}

@@ -1,0 +1,68 @@
+using System.Runtime.CompilerServices;
+using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
+
+namespace GentleCourier.Companions;
+
+/// <summary>
+/// A broker that only hands over and takes back, with a companion in the receiving service's store for the rest. An
+/// event that is handled at once never comes near the companion. One that fails, or that may have been begun before, is
+/// taken over by it, and goes on there: with attempts that are counted, delays, dead letters and their way back. Who
+/// receives is registered there, too.
+/// </summary>
+internal sealed class BrokerWithCompanion(
+    IBroker broker, IBroker companion, TimeProvider clock, ILogger? logger = null) : IBroker, IExaminable
+{
+    /// <summary>Whether a broker lacks something that a companion has.</summary>
+    public static bool IsNeededBy(IBroker broker) => !broker.Abilities.HasFlag(Given);
+
+    private const BrokerAbilities Given =
+        BrokerAbilities.Delays | BrokerAbilities.Attempts | BrokerAbilities.DeadLetters;
+
+    public string DisplayName => broker.DisplayName;
+
+    public BrokerAbilities Abilities => Given | (broker.Abilities & BrokerAbilities.Routes);
+
+    public IBrokerReports Reports { get; } = new ReportsWithCompanion(broker, companion);
+
+    public IDeadLetters? DeadLetters => companion.DeadLetters;
+
+    public IHousekeeping? Housekeeping => companion.Housekeeping;
+
+    public IWorkerRegister? Register => companion.Register;
+
+    public IBroker Companion => companion;
+
+    public IDepths? Depths => broker.Depths;
+
+    public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+    {
+        await broker.PrepareAsync(topology, create, cancellationToken).ConfigureAwait(false);
+        // Nothing is published to it by type: it gets what is taken over for a queue.
+        await companion.PrepareAsync(new Topology(topology.Queues, []), create, cancellationToken)
+            .ConfigureAwait(false);
+    }
+
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        broker.PublishAsync(events, cancellationToken);
+
+    public async Task<IReceivingLink> OpenLinkAsync(
+        string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        var link = await broker.OpenLinkAsync(queue, worker, lease, cancellationToken).ConfigureAwait(false);
+        return new LinkWithCompanion(link, companion, queue, worker, clock, logger);
+    }
+
+    public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
+    {
+        foreach (var part in new[] { broker, companion }.OfType<IExaminable>())
+            await foreach (var check in part.ExamineAsync(cancellationToken).ConfigureAwait(false)) yield return check;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await broker.DisposeAsync().ConfigureAwait(false);
+        await companion.DisposeAsync().ConfigureAwait(false);
+    }
+}

@@ -1,0 +1,134 @@
+using System.Threading.Channels;
+using GentleCourier.Engines;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Logging.Abstractions;
+
+namespace GentleCourier.Companions;
+
+/// <summary>
+/// A link of a broker that has a companion. The companion's copy is written before the broker's delivery is accepted: a
+/// kill between the two brings the delivery again, and the companion, which has it, does not take it twice.
+/// </summary>
+internal sealed class LinkWithCompanion : IReceivingLink
+{
+    // Beyond so many, nothing further is received until they are taken over.
+    private const int MostInDoubt = 1_000;
+
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200), LongestRest = TimeSpan.FromSeconds(5);
+
+    private readonly IReceivingLink link;
+    private readonly IBroker companion;
+    private readonly string queue, worker;
+    // What may have been begun before: nobody has counted its attempts.
+    private readonly Channel<HandOver> inDoubt = Channel.CreateBounded<HandOver>(MostInDoubt);
+    private readonly List<HandOver> takingOver = [];
+    private readonly CancellationTokenSource ending = new();
+    private readonly Task taking;
+    private LinkLostException? lost;
+
+    public LinkWithCompanion(
+        IReceivingLink link, IBroker companion, string queue, string worker, TimeProvider clock, ILogger? logger)
+    {
+        (this.link, this.companion, this.queue, this.worker) = (link, companion, queue, worker);
+        taking = new Loop(
+            $"Taking over events of queue '{queue}' into {companion.DisplayName}", FirstRest, LongestRest, clock,
+            logger ?? NullLogger.Instance).RunAsync(TakeOverInDoubtAsync, ending.Token);
+    }
+
+    public TimeSpan? RenewEvery => link.RenewEvery;
+
+    public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
+    {
+        while (true)
+        {
+            if (lost is not null) throw lost;
+            await inDoubt.Writer.WaitToWriteAsync(cancellationToken).ConfigureAwait(false);
+            var deliveries = await link.ReceiveAsync(credit, cancellationToken).ConfigureAwait(false);
+            if (await WithoutDoubtAsync(deliveries).ConfigureAwait(false) is { Count: > 0 } first) return first;
+        }
+    }
+
+    public async Task<Exchange> SettleAsync(
+        IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
+    {
+        var letters = await TakeOverAsync(settlements, cancellationToken).ConfigureAwait(false);
+        FaultPoint.Pass(FaultPoint.TakenOverNotAccepted);
+        var exchange = await link.SettleAsync(
+            [.. settlements.Select(s => IsTakenOver(s) ? s with { Outcome = Outcome.Accepted } : s)], credit,
+            cancellationToken).ConfigureAwait(false);
+        var deliveries = await WithoutDoubtAsync(exchange.Deliveries).ConfigureAwait(false);
+        return exchange with { Deliveries = deliveries, DeadLetters = letters };
+    }
+
+    public void Withdraw() => link.Withdraw();
+
+    public Task<IReadOnlyList<bool>> RenewAsync(
+        IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken) =>
+        link.RenewAsync(deliveries, cancellationToken);
+
+    public async ValueTask DisposeAsync()
+    {
+        // What is still in doubt comes again, to whoever receives.
+        await ending.CancelAsync().ConfigureAwait(false);
+        await taking.ConfigureAwait(false);
+        await link.DisposeAsync().ConfigureAwait(false);
+        ending.Dispose();
+    }
+
+    private static bool IsTakenOver(Settlement settlement) =>
+        settlement.Outcome is Outcome.Modified or Outcome.Rejected;
+
+    /// <summary>What failed goes on at the companion.</summary>
+    /// <returns>The dead letters among it; null where there is none.</returns>
+    private async Task<Dictionary<HandOver, string>?> TakeOverAsync(
+        IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken)
+    {
+        if (!settlements.Any(IsTakenOver)) return null;
+        var failed = settlements.Where(IsTakenOver).ToList();
+        var taken = await companion.TakeOver!.TakeOverAsync(
+            queue, worker, failed.ConvertAll(Of), cancellationToken).ConfigureAwait(false);
+        Dictionary<HandOver, string>? letters = null;
+        for (var i = 0; i < failed.Count; i++)
+            if (failed[i].Outcome is Outcome.Rejected && taken[i] is { } letter)
+                (letters ??= [])[failed[i].Delivery] = letter;
+        return letters;
+    }
+
+    private static TakenOver Of(Settlement failed)
+    {
+        var attempt = failed.Delivery.Attempt ?? 1;
+        return new TakenOver(
+            failed.Delivery.Json, failed.Outcome is Outcome.Modified { Counts: false } ? attempt - 1 : attempt,
+            failed.Delivery.TriedFor ?? TimeSpan.Zero, failed.Outcome);
+    }
+
+    /// <summary>What is handed over for the first time; the rest is taken over beside it.</summary>
+    private async Task<IReadOnlyList<HandOver>> WithoutDoubtAsync(IReadOnlyList<HandOver> deliveries)
+    {
+        if (deliveries.All(d => d.Attempt is not null)) return deliveries;
+        foreach (var delivery in deliveries.Where(d => d.Attempt is null))
+            await inDoubt.Writer.WriteAsync(delivery, ending.Token).ConfigureAwait(false);
+        return [.. deliveries.Where(d => d.Attempt is not null)];
+    }
+
+    private async Task TakeOverInDoubtAsync(CancellationToken cancellationToken)
+    {
+        if (takingOver.Count == 0) await inDoubt.Reader.WaitToReadAsync(cancellationToken).ConfigureAwait(false);
+        while (takingOver.Count < MostInDoubt && inDoubt.Reader.TryRead(out var delivery)) takingOver.Add(delivery);
+        await companion.TakeOver!.TakeOverAsync(
+            queue, worker, takingOver.ConvertAll(d => new TakenOver(d.Json, 0, null, null)), cancellationToken)
+            .ConfigureAwait(false);
+        FaultPoint.Pass(FaultPoint.TakenOverNotAccepted);
+        try
+        {
+            await link.SettleAsync(
+                takingOver.ConvertAll(d => new Settlement(d, Outcome.Accepted)), 0, cancellationToken)
+                .ConfigureAwait(false);
+        }
+        catch (LinkLostException e)
+        {
+            lost = e;
+        }
+        takingOver.Clear();
+    }
+}

@@ -1,0 +1,58 @@
+using System.Security.Cryptography;
+using System.Text;
+using GentleCourier.Events;
+
+namespace GentleCourier.Engines;
+
+/// <summary>
+/// Takes events over from a broker that can do less than is needed with them: what has failed there, or may have been
+/// begun, goes on here, with attempts, delays and dead letters. Thread-safe.
+/// </summary>
+public interface ITakeOver
+{
+    /// <summary>
+    /// Takes events over, durably and all in one transaction, whatever their partition keys. One that is here already,
+    /// in the queue or among its dead letters, is not taken twice: taking over may be repeated after a kill.
+    /// </summary>
+    /// <param name="queue">The queue that they are of; it must exist here.</param>
+    /// <param name="worker">Who has had them in hand, for people.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <returns>For each the dead letter that it is by now, in the order of the list; null where it is none.</returns>
+    Task<IReadOnlyList<string?>> TakeOverAsync(
+        string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken = default);
+}
+
+/// <summary>An event that is taken over.</summary>
+/// <param name="Json">The event as it was published; UTF-8 JSON, unless that is what is wrong with it.</param>
+/// <param name="Attempts">How many attempts count so far.</param>
+/// <param name="TriedFor">How long ago it was tried for the first time; null where it has not been, or nobody knows.</param>
+/// <param name="Outcome">
+/// What became of it: it comes again, as <see cref="Outcome.Modified"/> says; or it is set aside, as
+/// <see cref="Outcome.Rejected"/> says; null: nobody knows, it is ready.
+/// </param>
+public sealed record TakenOver(ReadOnlyMemory<byte> Json, int Attempts, TimeSpan? TriedFor, Outcome? Outcome)
+{
+    internal Outcome.Modified? Again => Outcome as Outcome.Modified;
+
+    internal Outcome.Rejected? Rejected => Outcome as Outcome.Rejected;
+
+    /// <summary>What it is known by: its source and id, or, where they cannot be read, all of it.</summary>
+    internal string Identity
+    {
+        get
+        {
+            using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+            try
+            {
+                var @event = Event.Read(Json);
+                hash.AppendData(Encoding.UTF8.GetBytes($"{@event.Source}\0{@event.Id}"));
+            }
+            catch (UnreadableEventException)
+            {
+                hash.AppendData(Json.Span);
+            }
+            return Convert.ToHexStringLower(hash.GetHashAndReset().AsSpan(0, 16));
+        }
+    }
+}

@@ -1,0 +1,59 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Publishing;
+
+/// <summary>
+/// Sends each event to every address that its type is routed to, for a broker that does not know routes itself. What has
+/// not come to one of them is held for that one alone.
+/// </summary>
+/// <param name="broker">The broker.</param>
+/// <param name="store">Where the events are.</param>
+/// <param name="routes">The addresses of each type.</param>
+internal sealed class FanOut(
+    IBroker broker, IRelayPort store, IReadOnlyDictionary<string, IReadOnlyList<string>> routes)
+{
+    /// <summary>Publishes a batch.</summary>
+    /// <param name="batch">What was read of the outbox.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <returns>What became of it, and by what keys events were held before.</returns>
+    public async Task<(IReadOnlyList<Answer> Answers, IReadOnlySet<string> HeldBefore)> PublishAsync(
+        OutboxBatch batch, CancellationToken cancellationToken)
+    {
+        var answers = batch.Rows.SelectMany(Of).ToList();
+        var held = await HeldBeforeAsync(batch, answers, cancellationToken).ConfigureAwait(false);
+        var leaving = new List<int>(answers.Count);
+        for (var i = 0; i < answers.Count; i++)
+        {
+            if (answers[i].Result.Fate != PublishFate.Taken) continue;
+            if (answers[i] is { Address: not null, Key: { } key } && held.Contains(key))
+                answers[i] = answers[i] with { Result = PublishResult.Deferred(Marking.Follows) };
+            else leaving.Add(i);
+        }
+        var results = await broker.PublishAsync(
+            leaving.ConvertAll(i => answers[i].Row.Event with
+            {
+                Address = answers[i].Address ?? answers[i].Row.Event.Address,
+            }),
+            cancellationToken).ConfigureAwait(false);
+        for (var i = 0; i < leaving.Count; i++)
+            answers[leaving[i]] = answers[leaving[i]] with { Result = results[i] };
+        return (answers, held);
+    }
+
+    /// <summary>What goes where, as if all of it were taken.</summary>
+    private IEnumerable<Answer> Of(OutboxRow row) => row.Event.Address is not null ? [new Answer(row, null, default)]
+        : routes.TryGetValue(row.Event.Type, out var addresses)
+            ? addresses.Select(address => new Answer(row, address, default))
+            : [new Answer(row, null, PublishResult.Deferred(
+                $"no queue is routed for type '{row.Event.Type}'; set Courier:Routes:{row.Event.Type} to the queues that "
+                + $"get it, since {broker.DisplayName} does not know"))];
+
+    private async Task<IReadOnlySet<string>> HeldBeforeAsync(
+        OutboxBatch batch, List<Answer> answers, CancellationToken cancellationToken)
+    {
+        string[] keys = batch.DueIn is null ? []
+            : [.. answers.Where(a => a.Address is not null).Select(a => a.Key).OfType<string>().Distinct()];
+        return keys.Length == 0 ? new HashSet<string>()
+            : await store.ReadHeldKeysAsync(keys, cancellationToken).ConfigureAwait(false);
+    }
+}
