@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GentleCourier.Amqp;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
@@ -23,12 +24,14 @@ internal sealed record Named<T>(string Name, string From, T Port) : IAsyncDispos
 internal sealed class Connections
 {
     private const string ConfigurationFile = "courier.json";
-    private static readonly IEngine[] Engines = [new SqliteEngine(), new PostgresEngine()];
+    private static readonly IEngine[] Engines =
+        [new SqliteEngine(), new PostgresEngine(), new AmqpEngine(isSecure: true), new AmqpEngine(isSecure: false)];
 
     private readonly Option<string?> broker = new("--broker")
     {
         HelpName = "ADDRESS",
-        Description = "The broker, such as sqlite:broker.db or postgres://USER@HOST/DATABASE.",
+        Description =
+            "The broker, such as sqlite:broker.db, postgres://USER@HOST/DATABASE or amqps://USER@HOST.",
     };
     private readonly Option<string[]> store = new("--store")
     {
@@ -59,6 +62,7 @@ internal sealed class Connections
             : (settings.Broker, settings.Path);
         if (text is null) return null;
         var port = Open(text, "broker", (e, a) => e.CreateBroker(a, TimeProvider.System));
+        if (port.HasCompanions()) port = port.With(Companions(result));
         return new Named<IBroker>(port.DisplayName, from, port);
     }
 
@@ -71,12 +75,23 @@ internal sealed class Connections
     public List<Named<IStorePort>> FindStores(ParseResult result)
     {
         var settings = Settings(result);
-        (string Text, string From)[] said = result.GetValue(store) is { Length: > 0 } several
+        return [.. StoresSaid(result, settings).Select(s => OpenStore(s.Text, s.From, settings))];
+    }
+
+    /// <summary>What a broker leaves to them is beside the stores of those who receive from it.</summary>
+    private List<(string Name, IBroker Broker)> Companions(ParseResult result)
+    {
+        var settings = Settings(result);
+        return [.. StoresSaid(result, settings).Select(s => (s.Text, Open(
+            settings.Stores.GetValueOrDefault(s.Text, s.Text), "store",
+            (e, a) => e.CreateCompanion(a, TimeProvider.System))))];
+    }
+
+    private (string Text, string From)[] StoresSaid(ParseResult result, SettingsFile settings) =>
+        result.GetValue(store) is { Length: > 0 } several
             ? [.. several.Select(s => (WithoutPassword(s, "store")!, "--store"))]
             : Variable("COURIER_STORE") is { } value ? [(value, "COURIER_STORE")]
             : [.. settings.Stores.Keys.Select(name => (name, settings.Path))];
-        return [.. said.Select(s => OpenStore(s.Text, s.From, settings))];
-    }
 
     public IStorePort Store(ParseResult result) => FindStores(result) switch
     {
@@ -114,8 +129,8 @@ internal sealed class Connections
         EngineAddress.TryParse(said, out var address)
             && Array.Exists(Engines, e => e.Scheme == address.Scheme && e.HoldsPassword(address))
             ? throw new UsageException(
-                $"--{what} holds a password, which everybody on this host can read; give it in PGPASSWORD or a "
-                + $"password file, or the whole address in COURIER_{what.ToUpperInvariant()}")
+                $"--{what} holds a password, which everybody on this host can read; give it in "
+                + $"{(address.Scheme == "postgres" ? "PGPASSWORD" : "AMQP_PASSWORD")} or a password file, or the whole address in COURIER_{what.ToUpperInvariant()}")
             : said;
 
     private static string? Variable(string name) =>

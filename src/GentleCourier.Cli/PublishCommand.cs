@@ -46,9 +46,15 @@ internal static class PublishCommand
         {
             HelpName = "ID", Description = "With --type: the event's id; a new one by default.",
         };
+        var queue = new Option<string[]>("--queue")
+        {
+            HelpName = "NAME",
+            Description = "To which queue, where the broker does not know routes, as by AMQP 1.0; may be repeated.",
+        };
         var json = Plain.JsonOption();
         command.Arguments.Add(file);
-        foreach (var option in new Option[] { type, source, subject, key, id, json }) command.Options.Add(option);
+        foreach (var option in new Option[] { type, source, subject, key, id, queue, json })
+            command.Options.Add(option);
         var connections = new Connections().AddTo(command, store: false);
         command.SetAction(async (result, cancel) =>
         {
@@ -60,17 +66,31 @@ internal static class PublishCommand
                 : input;
             var @event = Check(encoded, result.GetValue(type) is null);
 
-            var outcome = (await broker.PublishAsync(
-                [new EncodedEvent(@event.Id, @event.Type, @event.PartitionKey, encoded)], cancel))[0];
-            if (outcome.Fate != PublishFate.Taken)
-                throw new CourierException($"the event was not taken: {outcome.Reason}");
-            var topology = await Connections.ReportsOf(broker).ReadTopologyAsync(cancel);
-            var queues = topology.Routes.Where(r => r.Type == @event.Type)
-                .Select(r => r.Queue).ToList();
+            var queues = await PublishAsync(
+                broker, new EncodedEvent(@event.Id, @event.Type, @event.PartitionKey, encoded),
+                result.GetValue(queue) ?? [], cancel);
             if (result.GetValue(json)) Plain.PrintJson(new { @event.Id, @event.Type, @event.Source, queues });
             else Console.WriteLine($"published {@event.Type} {@event.Id} to {string.Join(", ", queues)}");
         });
         return command;
+    }
+
+    /// <returns>The queues that got it.</returns>
+    private static async Task<IReadOnlyList<string>> PublishAsync(
+        IBroker broker, EncodedEvent @event, string[] queues, CancellationToken cancel)
+    {
+        var knowsRoutes = broker.Abilities.HasFlag(BrokerAbilities.Routes);
+        if (knowsRoutes != (queues.Length == 0))
+            throw new UsageException(knowsRoutes ? $"{broker.DisplayName} knows itself where events go; leave out --queue"
+                : $"{broker.DisplayName} does not know where events go; say --queue");
+        var outcomes = await broker.PublishAsync(
+            knowsRoutes ? [@event] : [.. queues.Select(queue => @event with { Address = queue })], cancel);
+        var notTaken = outcomes.Select((outcome, i) => outcome.Fate == PublishFate.Taken ? null
+            : (knowsRoutes ? "" : $" by queue '{queues[i]}'") + $": {outcome.Reason}").OfType<string>().ToList();
+        if (notTaken.Count > 0) throw new CourierException($"the event was not taken{string.Join("; ", notTaken)}");
+        if (!knowsRoutes) return queues;
+        var topology = await Connections.ReportsOf(broker).ReadTopologyAsync(cancel);
+        return [.. topology.Routes.Where(r => r.Type == @event.Type).Select(r => r.Queue)];
     }
 
     private static async Task<byte[]> ReadAsync(string file, CancellationToken cancel)

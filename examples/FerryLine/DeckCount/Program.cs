@@ -12,6 +12,7 @@ builder.Services.AddDbContext<DeckContext>(DeckContext.UseStore);
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
+    .UseAmqp()
     .UseDbContext<DeckContext>()
     .Receive("deck-count", queue => queue
         .Enlist<DeckContext>()

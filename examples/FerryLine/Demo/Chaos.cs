@@ -35,7 +35,7 @@ internal static class Chaos
             + $"kills over {Kinds.Length * 2} processes");
 
         await using var broker = files.OpenBroker();
-        await Play.DeployAsync(broker, cancel);
+        await Play.DeployAsync(files, broker, cancel);
         var kills = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var serverKilled = 0;
         await using (var services = new Services(files, _ => { }))

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using GentleCourier.Amqp;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
@@ -12,13 +13,14 @@ namespace FerryLine.Demo;
 /// </summary>
 internal sealed class DemoFiles : IDisposable
 {
-    private static readonly string[] Services = ["broker", "harbour", "fares", "deckcount", "notices"];
+    private static readonly string[] Services = ["harbour", "fares", "deckcount", "notices"];
 
     private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
 
     private readonly bool keep;
-    private readonly IEngine engine;
-    private readonly PrivatePostgres? server;
+    private readonly IEngine stores;
+    private readonly PrivatePostgres? databases;
+    private readonly PrivateAmqp? queues;
 
     public DemoFiles(string engineName, DirectoryInfo? keepIn)
     {
@@ -28,26 +30,18 @@ internal sealed class DemoFiles : IDisposable
                 $"{keepIn.FullName} is not empty; name a new folder, so that nothing of an earlier run is mixed in");
         Folder = keepIn is null ? Directory.CreateTempSubdirectory("ferryline-").FullName
             : Directory.CreateDirectory(keepIn.FullName).FullName;
-        if (engineName == "sqlite")
-        {
-            engine = new SqliteEngine();
-            WriteSettings();
-            return;
-        }
-        engine = new PostgresEngine();
+        stores = engineName == "postgres" ? new PostgresEngine() : new SqliteEngine();
         // A server does not run as root; as another user it must be let through to its own folder.
-        if (OperatingSystem.IsLinux())
+        if (engineName != "sqlite" && OperatingSystem.IsLinux())
             File.SetUnixFileMode(
-            Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
-        server = new PrivatePostgres(Path.Combine(Folder, "server"));
-        // The services read it from their environment.
-        Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
-        foreach (var service in Services) server.Create(service);
+                Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
+        if (engineName == "postgres") databases = StartDatabases();
+        if (engineName == "amqp") queues = StartQueues();
         WriteSettings();
     }
 
     /// <summary>The engines that a run may choose.</summary>
-    public static string[] Engines { get; } = ["sqlite", "postgres"];
+    public static string[] Engines { get; } = ["sqlite", "postgres", "amqp"];
 
     public string Folder { get; }
 
@@ -59,10 +53,10 @@ internal sealed class DemoFiles : IDisposable
         : Path.Combine(Path.GetTempPath(), "ferryline-day.png");
 
     /// <summary>The address of the broker.</summary>
-    public string Broker => Address("broker");
+    public string Broker => queues is null ? Address("broker") : $"{queues.Bare}/?queue=/amq/queue/{{queue}}";
 
     /// <summary>The address of the broker, as short as it tells something.</summary>
-    public string ShownBroker => server is null ? "a SQLite file" : Broker;
+    public string ShownBroker => (databases, queues) is (null, null) ? "a SQLite file" : Broker;
 
     /// <summary>The address of a service's store.</summary>
     public string Store(string service) => Address(service.ToLowerInvariant());
@@ -71,35 +65,82 @@ internal sealed class DemoFiles : IDisposable
     /// <exception cref="InvalidOperationException">The engine has none.</exception>
     public void KillServer()
     {
-        if (server is null)
+        if ((databases, queues) is (null, null))
             throw new InvalidOperationException(
             "this engine has no server that could be killed; leave out --server-kills");
-        server.Stop(immediately: true);
-        server.Start();
+        databases?.Stop(immediately: true);
+        databases?.Start();
+        queues?.Stop(immediately: true);
+        queues?.Start();
     }
 
-    public IBroker OpenBroker() => engine.CreateBroker(Parse(Broker), TimeProvider.System);
+    /// <summary>The broker, with all that services keep for it.</summary>
+    public IBroker OpenBroker() => queues is null ? stores.CreateBroker(Parse(Broker), TimeProvider.System)
+        : new AmqpEngine(isSecure: false).CreateBroker(Parse(Broker), TimeProvider.System).With(
+            [.. Services.Skip(1).Select(
+                s => (s, stores.CreateCompanion(Parse(Store(s)), TimeProvider.System)))]);
 
-    public IStorePort OpenStore(string service) => engine.CreateStore(Parse(Store(service)), TimeProvider.System);
+    /// <summary>Makes queues where that is an operator's work, and says where events go, where a broker keeps that.</summary>
+    public async Task DeployAsync(IBroker broker, Topology topology, CancellationToken cancel)
+    {
+        foreach (var queue in topology.Queues) queues?.Create(queue);
+        if (queues is null)
+        {
+            await broker.PrepareAsync(topology, create: true, cancel);
+            return;
+        }
+        foreach (var (service, queue) in new[] { ("fares", "fares"), ("deckcount", "deck-count"), ("notices", "notices") })
+        {
+            await using var companion = stores.CreateCompanion(Parse(Store(service)), TimeProvider.System);
+            await companion.PrepareAsync(new Topology([queue], []), create: true, cancel);
+        }
+    }
+
+    /// <summary>How many events a broker has that only it knows of: waiting and in hand, by its own command.</summary>
+    public int HeldBy(string queue) => queues?.Depth(queue) ?? 0;
+
+    public IStorePort OpenStore(string service) => stores.CreateStore(Parse(Store(service)), TimeProvider.System);
 
     /// <summary>A database for a service that is not one of the day's.</summary>
-    public void CreateDatabase(string service) => server?.Create(service);
+    public void CreateDatabase(string service) => databases?.Create(service);
 
     /// <summary>So that in this folder `courier status` needs no addresses.</summary>
     private void WriteSettings() => File.WriteAllText(
         Path.Combine(Folder, "courier.json"),
         JsonSerializer.Serialize(
-            new { broker = Broker, stores = Services.Skip(1).ToDictionary(s => s, Store) }, Indented) + "\n");
+            new { broker = Broker, stores = Services.ToDictionary(s => s, Store) }, Indented) + "\n");
 
     public void Dispose()
     {
-        if (server is not null && !keep) server.Dispose();
-        else server?.Stop(immediately: false);
-        if (!keep) Directory.Delete(Folder, recursive: true);
+        if (!keep)
+        {
+            databases?.Dispose();
+            queues?.Dispose();
+            Directory.Delete(Folder, recursive: true);
+            return;
+        }
+        databases?.Stop(immediately: false);
+        queues?.Stop(immediately: false);
     }
 
-    private string Address(string database) =>
-        server is null ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{server.Address}/{database}";
+    // The services read passwords from their environment.
+    private PrivatePostgres StartDatabases()
+    {
+        var server = new PrivatePostgres(Path.Combine(Folder, "server"));
+        Environment.SetEnvironmentVariable("PGPASSWORD", server.Password);
+        foreach (var service in Services.Prepend("broker")) server.Create(service);
+        return server;
+    }
+
+    private PrivateAmqp StartQueues()
+    {
+        var server = new PrivateAmqp(Path.Combine(Folder, "server"));
+        Environment.SetEnvironmentVariable("AMQP_PASSWORD", server.Password);
+        return server;
+    }
+
+    private string Address(string database) => databases is null
+        ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{databases.Address}/{database}";
 
     private static EngineAddress Parse(string address) =>
         EngineAddress.TryParse(address, out var parsed) ? parsed : throw new InvalidOperationException(address);

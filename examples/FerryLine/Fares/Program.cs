@@ -10,6 +10,7 @@ builder.Services.AddSingleton(PriceList.Read(builder.Configuration["FerryLine:Da
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
+    .UseAmqp()
     // No key keeps an event from being charged twice: that is the inbox's work, and the ledger would show its failure.
     .CreateTables("""
         CREATE TABLE IF NOT EXISTS charge (event_id TEXT NOT NULL, card TEXT NOT NULL, cents INTEGER NOT NULL);

@@ -10,6 +10,7 @@ var queueName = builder.Configuration["FerryLine:Queue"] ?? "notices";
 builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
     .UseSqlite()
     .UsePostgres()
+    .UseAmqp()
     .CreateTables(
         "CREATE TABLE IF NOT EXISTS notice (event_id TEXT NOT NULL, sailing TEXT NOT NULL, text TEXT NOT NULL);")
     .Receive(queueName, queue =>

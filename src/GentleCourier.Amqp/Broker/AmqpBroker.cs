@@ -63,10 +63,15 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         var results = new PublishResult[events.Count];
-        var places = Enumerable.Range(0, events.Count).ToLookup(i => events[i].Address);
-        foreach (var i in places[null])
-            results[i] = PublishResult.Deferred("nobody has said to which queue it goes");
-        await Task.WhenAll(places.Where(p => p.Key is not null).Select(PublishToAsync)).ConfigureAwait(false);
+        for (var i = 0; i < results.Length; i++)
+        {
+            if (Routing.TooLarge(events[i], DisplayName) is { } reason) results[i] = PublishResult.Refused(reason);
+            else if (events[i].Address is null)
+                results[i] = PublishResult.Deferred("nobody has said to which queue it goes");
+        }
+        var places = Enumerable.Range(0, events.Count).Where(i => results[i].Fate == PublishFate.Taken)
+            .ToLookup(i => events[i].Address);
+        await Task.WhenAll(places.Select(PublishToAsync)).ConfigureAwait(false);
         return results;
 
         async Task PublishToAsync(IGrouping<string?, int> place)

@@ -23,7 +23,7 @@ internal sealed class BrokerWithCompanion(
 
     public BrokerAbilities Abilities => Given | (broker.Abilities & BrokerAbilities.Routes);
 
-    public IBrokerReports Reports { get; } = new ReportsWithCompanion(broker, companion);
+    public IBrokerReports Reports { get; } = new ReportsWithCompanions(broker, [companion]);
 
     public IDeadLetters? DeadLetters => companion.DeadLetters;
 

@@ -22,11 +22,9 @@ internal static class Routing
         for (var i = 0; i < events.Count; i++)
         {
             var @event = events[i];
-            if (@event.Json.Length > Budget.LargestEvent)
+            if (TooLarge(@event, broker) is { } reason)
             {
-                results[i] = PublishResult.Refused(
-                    $"the event has {@event.Json.Length:N0} bytes, and {broker} takes {Budget.LargestEvent:N0} at the "
-                    + "most");
+                results[i] = PublishResult.Refused(reason);
             }
             else if (@event.PartitionKey is { } key && deferredKeys?.Contains(key) == true)
             {
@@ -47,6 +45,11 @@ internal static class Routing
         }
         return new Plan(results, copies);
     }
+
+    /// <summary>Why an event is too large for any broker; null: it is not.</summary>
+    public static string? TooLarge(in EncodedEvent @event, string broker) =>
+        @event.Json.Length <= Budget.LargestEvent ? null
+            : $"the event has {@event.Json.Length:N0} bytes, and {broker} takes {Budget.LargestEvent:N0} at the most";
 
     /// <summary>What becomes of each event, and the copies to be made, in their order.</summary>
     public readonly record struct Plan(PublishResult[] Results, List<Copy> Copies);

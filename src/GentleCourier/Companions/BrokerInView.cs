@@ -1,0 +1,70 @@
+using System.Runtime.CompilerServices;
+using GentleCourier.Engines;
+
+namespace GentleCourier.Companions;
+
+/// <summary>
+/// A broker and the companions of the services that receive from it, to be looked at and worked on by hand together. It
+/// does not receive.
+/// </summary>
+internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, IBroker Broker)> companions)
+    : IBroker, IExaminable
+{
+    public string DisplayName => broker.DisplayName;
+
+    public BrokerAbilities Abilities => broker.Abilities;
+
+    public IBrokerReports? Reports => companions.Count == 0 ? broker.Reports
+        : new ReportsWithCompanions(broker, [.. companions.Select(c => c.Broker)]);
+
+    public IDeadLetters? DeadLetters => companions switch
+    {
+        [] => null,
+        [var only] => only.Broker.DeadLetters,
+        _ => new LettersOfCompanions(companions),
+    };
+
+    public IHousekeeping? Housekeeping => null;
+
+    public IWorkerRegister? Register => null;
+
+    public IDepths? Depths => broker.Depths;
+
+    public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+    {
+        if (companions.Count > 1 && topology.Queues.Count > 0)
+            throw new CourierException(
+                $"name the one store of those who receive from {string.Join(", ", topology.Queues)}; there are "
+                + string.Join(", ", companions.Select(c => c.Name)));
+        await broker.PrepareAsync(topology with { Routes = [] }, create, cancellationToken).ConfigureAwait(false);
+        foreach (var (_, companion) in companions)
+            await companion.PrepareAsync(topology with { Routes = [] }, create, cancellationToken)
+                .ConfigureAwait(false);
+    }
+
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+        broker.PublishAsync(events, cancellationToken);
+
+    public Task<IReceivingLink> OpenLinkAsync(
+        string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+        throw new NotSupportedException("it is only looked at");
+
+    public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
+    {
+        if (broker is IExaminable itself)
+            await foreach (var check in itself.ExamineAsync(cancellationToken).ConfigureAwait(false)) yield return check;
+        foreach (var (name, companion) in companions)
+        {
+            if (companion is not IExaminable part) continue;
+            await foreach (var check in part.ExamineAsync(cancellationToken).ConfigureAwait(false))
+                yield return check with { Name = $"{check.Name} ({name})" };
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await broker.DisposeAsync().ConfigureAwait(false);
+        foreach (var (_, companion) in companions) await companion.DisposeAsync().ConfigureAwait(false);
+    }
+}

@@ -1,0 +1,67 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Companions;
+
+/// <summary>
+/// What is known of queues of a broker that has companions: of the broker how many wait, of the companions what they have
+/// taken over, and who receives. What neither knows is unknown.
+/// </summary>
+internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroker> companions) : IBrokerReports
+{
+    public async Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken)
+    {
+        var all = await Task.WhenAll(companions.Select(c => ReportsOf(c).ReadTopologyAsync(cancellationToken)))
+            .ConfigureAwait(false);
+        return new Topology([.. all.SelectMany(t => t.Queues).Distinct().Order(StringComparer.Ordinal)], []);
+    }
+
+    public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
+    {
+        var all = await Task.WhenAll(companions.Select(c => ReportsOf(c).ReadFiguresAsync(cancellationToken)))
+            .ConfigureAwait(false);
+        var queues = all.SelectMany(f => f.Queues).GroupBy(q => q.Queue).OrderBy(g => g.Key, StringComparer.Ordinal)
+            .ToList();
+        var depths = broker.Depths is { } port
+            ? await port.ReadDepthsAsync(queues.ConvertAll(g => g.Key), cancellationToken).ConfigureAwait(false)
+            : new long?[queues.Count];
+        var workers = WorkerJson.Sorted(all.SelectMany(f => f.Workers ?? []));
+        return new BrokerFigures(
+            broker.DisplayName, all.Length == 0 ? DateTimeOffset.UtcNow : all.Max(f => f.At),
+            [.. queues.Select((queue, i) => Together(queue.Key, [.. queue], depths[i], workers))], workers);
+    }
+
+    /// <summary>What waits at the broker cannot be shown; where nothing does, the rest is all.</summary>
+    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
+        string queue, int limit, CancellationToken cancellationToken)
+    {
+        if (broker.Depths is not { } port
+            || (await port.ReadDepthsAsync([queue], cancellationToken).ConfigureAwait(false))[0] is not 0)
+        {
+            throw new CourierException(
+                $"{broker.DisplayName} cannot show the events that wait in queue '{queue}' without handing them over; "
+                + $"what has failed is at {string.Join(", ", companions.Select(c => c.DisplayName))}, to be looked at "
+                + "as a broker of its own");
+        }
+        var seen = new List<QueuedEvent>();
+        foreach (var reports in companions.Select(ReportsOf))
+        {
+            var topology = await reports.ReadTopologyAsync(cancellationToken).ConfigureAwait(false);
+            if (topology.Queues.Contains(queue) && seen.Count < limit)
+                seen.AddRange(
+                    await reports.PeekAsync(queue, limit - seen.Count, cancellationToken).ConfigureAwait(false));
+        }
+        return seen;
+    }
+
+    private static IBrokerReports ReportsOf(IBroker companion) => companion.Reports
+        ?? throw new CourierException($"{companion.DisplayName} tells nothing");
+
+    private static QueueFigures Together(
+        string name, QueueFigures[] taken, long? depth, IReadOnlyList<WorkerFigures> workers) => new(
+            name, depth + taken.Sum(q => q.Ready),
+            // What its workers last said, which may be some seconds old.
+            workers.SelectMany(w => w.Receivers).Where(r => r.Queue == name).Sum(r => (long)r.InHand),
+            taken.Sum(q => q.Scheduled), taken.Sum(q => q.DeadLetters),
+            // Of what waits at the broker nobody knows since when.
+            depth == 0 ? taken.Max(q => q.OldestAge) : null);
+}
