@@ -50,6 +50,15 @@ public sealed class PrivateAmqp : IDisposable
     /// <summary>How many messages are in a queue, by the broker's own administration command.</summary>
     public int Depth(string queue) => int.Parse(Script.Run("amqp.sh", "depth", Folder, queue));
 
+    /// <summary>How many messages of a queue wait, and how many are in hand, by the same command.</summary>
+    public (int Ready, int InHand) Ask(string queue) => AskAll(queue).GetValueOrDefault("");
+
+    /// <summary>The same of all queues whose names begin so, by the rest of their names.</summary>
+    public Dictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+        Script.Run("amqp.sh", "queues", Folder).Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Select(line => line.Split()).Where(words => words[0].StartsWith(prefix, StringComparison.Ordinal))
+            .ToDictionary(words => words[0][prefix.Length..], words => (int.Parse(words[1]), int.Parse(words[2])));
+
     public void Dispose()
     {
         Stop(immediately: true);

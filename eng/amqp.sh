@@ -9,6 +9,7 @@
 #   eng/amqp.sh stop DIR [orderly|immediate]  stops it; immediate: as a crash would
 #   eng/amqp.sh queue DIR NAME ...    makes durable queues; each is reached at the address /amq/queue/NAME
 #   eng/amqp.sh depth DIR NAME        how many messages are in a queue, by the broker's own administration command
+#   eng/amqp.sh queues DIR            of each queue, how many messages wait and how many are in hand, by the same
 set -euo pipefail
 
 bin=/usr/lib/rabbitmq/bin
@@ -121,11 +122,14 @@ queue() {
 
 depth() { in_node "$(realpath "$1")" "$bin/rabbitmqctl" -q list_queues name messages | awk -v name="$2" '$1 == name { print $2 }'; }
 
+queues() { in_node "$(realpath "$1")" "$bin/rabbitmqctl" -q --no-table-headers list_queues name messages_ready messages_unacknowledged; }
+
 case "${1:-}" in
   install) install ;;
   start) shift && start "$@" ;;
   stop) shift && stop "$@" ;;
   queue) shift && queue "$@" ;;
   depth) shift && depth "$@" ;;
-  *) sed -n '2,13s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  queues) shift && queues "$@" ;;
+  *) sed -n '2,14s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -23,58 +23,6 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         });
 
     [Fact]
-    public async Task A_worker_that_has_lost_a_lease_is_told_and_changes_nothing()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var slow = new FakeTimeProvider(DateTimeOffset.UtcNow);
-        var (begun, cancelled) = (new TaskCompletionSource(), new TaskCompletionSource());
-        var log = new Log
-        {
-            OnTap = async (delivery, cancel) =>
-            {
-                if (delivery.Data.Number > 1) return;
-                await (await delivery.BeginAsync(cancel))
-                    .Connection!.ExecuteAsync("CREATE TABLE half_done (number INTEGER)");
-                begun.SetResult();
-                try
-                {
-                    await Task.Delay(Timeout.Infinite, cancel);
-                }
-                finally
-                {
-                    cancelled.SetResult();
-                }
-            },
-        };
-        await StartFaresAsync(crossing, log, 1, slow);
-        var broker = crossing.AnotherBroker(slow);
-        await broker.PublishAsync([Crossing.TapEvent(1)]);
-        await begun.Task.WaitAsync(Crossing.Limit);
-
-        // For the others its lease has run out, while it slept.
-        await using var link = await crossing.AnotherBroker(new FakeTimeProvider(DateTimeOffset.UtcNow.AddMinutes(1)))
-            .OpenLinkAsync("taps", "other", TimeSpan.FromSeconds(30));
-        var taken = Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
-        Assert.Equal((2, 1), (taken.Attempt, taken.Abandoned));
-
-        await Crossing.UntilAsync(
-            () =>
-            {
-                slow.Advance(TimeSpan.FromSeconds(5));
-                return Task.FromResult(cancelled.Task.IsCompleted);
-            },
-            "its token is cancelled");
-        Assert.Equal([true], await link.SettledAsync([new Settlement(taken, Outcome.Accepted)]));
-        Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
-        Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
-
-        // And it goes on with what comes.
-        await broker.PublishAsync([Crossing.TapEvent(2)]);
-        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the next is handled");
-    }
-
-    [Fact]
     public async Task A_worker_with_prefetch_1_that_is_stuck_on_a_long_job_holds_up_nothing_else()
     {
         await using var crossing = new Crossing(new TPlace());
@@ -152,6 +100,7 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
                     q.Handle<Tap, TapReceiver>();
                 }),
             services: s => s.AddSingleton(log));
+        await crossing.RouteAsync(("test.tap", "taps"), ("test.tap", "copies"));
         await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 10).Select(i => Crossing.TapEvent(i))]);
         await Crossing.UntilAsync(
             async () =>

@@ -181,7 +181,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 200), "all that is known is handled");
         Assert.True(Says(reports, "no receiver for type 'test.charged' on queue 'taps'; it handles test.tap"));
 
-        await crossing.StartAsync("fares-2", c => c.Receive("taps",
+        await crossing.StartAsync("fares", c => c.Receive("taps",
                 q => q.Handle<Tap, TapReceiver>().Handle<Charged, ChargedReceiver>()),
             services: s => s.AddSingleton(log).AddSingleton(charged));
         await crossing.SettledAsync(deadLetters: 0);
@@ -208,7 +208,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             async () =>
             {
                 clock.Advance(TimeSpan.FromMinutes(1));
-                return (await crossing.FiguresAsync("taps")).DeadLetters == 1;
+                return (await crossing.DeadLetters.ReadAsync("taps", 1)).Count == 1;
             },
             "it is set aside");
         var letter = (await crossing.DeadLetters.ReadAsync("taps", 1))[0];

@@ -20,8 +20,8 @@ public abstract class Place : IAsyncDisposable
     /// <summary>The test's own broker, as the services see it.</summary>
     public virtual IBroker OpenBroker(TimeProvider clock) => Engine.CreateBroker(Crossing.Parse(Broker), clock);
 
-    /// <summary>Whether the broker itself has anything left in a queue, waiting or in hand, that it does not report.</summary>
-    public virtual Task<bool> HoldsMoreAsync(string queue) => Task.FromResult(false);
+    /// <summary>How often an event kills its worker before anybody counts.</summary>
+    public virtual int UncountedDeaths => 0;
 
     /// <summary>The address of the broker that all services of the test share; there is none yet.</summary>
     public abstract string Broker { get; }

@@ -53,40 +53,6 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(1, Crossing.NumberOf(letter.Json));
     }
 
-    [Theory]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":"seven"} }""",
-        "unreadable body: test.tap, field 'number'")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"pier":"Longsand"} }""",
-        "missing required properties including: 'number'")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","data":{"number":1,"pier":null} }""",
-        "unreadable body: test.tap, field 'pier'")]
-    [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap"}""", "the event has no data")]
-    [InlineData(
-        """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""",
-        "the body is 'text/csv', not JSON")]
-    [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""",
-        "the CloudEvents attribute 'id' is missing or empty")]
-    [InlineData("""{"specversion":"2.0","id":"x","source":"/t","type":"test.tap","data":{} }""",
-        "'specversion' must be \"1.0\", but is \"2.0\"")]
-    [InlineData("""[1,2]""", "not an object")]
-    [InlineData("Longsand;0417;06:12", "the body is not JSON")]
-    [InlineData("", "the body is not JSON")]
-    public async Task What_cannot_be_read_is_set_aside_at_once_with_a_reason(string json, string reason)
-    {
-        await using var crossing = new Crossing(new TPlace());
-        var log = new Log();
-        await StartFaresAsync(crossing, log);
-        var bytes = System.Text.Encoding.UTF8.GetBytes(json);
-        await crossing.Broker().PublishAsync([new EncodedEvent("x", "test.tap", null, bytes)]);
-
-        await crossing.SettledAsync(deadLetters: 1);
-        var letter = Assert.Single(await crossing.DeadLetters.ReadAsync("taps", 10));
-        Assert.Equal(1, letter.Attempts);
-        Assert.Contains(reason, letter.Reason, StringComparison.Ordinal);
-        Assert.Equal(bytes, letter.Json.ToArray());
-        Assert.Empty(log.Taps);
-    }
-
     private sealed class Spiteful : Exception
     {
         public override string Message => throw new InvalidOperationException("not even this");
@@ -231,27 +197,6 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task A_worker_killed_between_commit_and_settling_of_its_last_attempt_leaves_no_dead_letter()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var broker = crossing.Broker();
-        var store = crossing.Store("fares");
-        await store.PrepareAsync(create: true);
-        await (await crossing.StartAsync("harbour")).PublishAsync(EventDraft.Of(new Tap(1), id: "one"));
-        await using (var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1)))
-        {
-            Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
-            await using var handling = await store.BeginHandlingAsync("taps", [new EventKey("/test/harbour", "one")]);
-            await handling!.CommitAsync([]);
-        }
-
-        await StartFaresAsync(crossing, new Log(), limits => limits.MaxAttempts = 1);
-        await crossing.SettledAsync(deadLetters: 0);
-        Assert.Equal(2, Assert.Single(await store.ReadInboxAsync("taps")).Copies);
-    }
-
-    [Fact]
     public async Task A_stop_finishes_what_is_in_hand_and_gives_back_the_rest_untouched()
     {
         await using var crossing = new Crossing(new TPlace());
@@ -345,39 +290,6 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task A_lease_is_renewed_for_as_long_as_the_handler_runs()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
-        var finish = new TaskCompletionSource();
-        var log = new Log { OnTap = (_, _) => finish.Task };
-        await crossing.RouteAsync(("test.tap", "taps"));
-        await crossing.StartAsync(
-            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
-            services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock));
-        var broker = crossing.AnotherBroker(clock);
-        await broker.PublishAsync([new EncodedEvent("1", "test.tap", null, """
-            {"specversion":"1.0","id":"1","source":"/t","type":"test.tap","data":{"number":1} }
-            """u8.ToArray())]);
-        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
-
-        // Far beyond the lease of 30 s, half of it at a time: each time it is begun anew before the rest is over.
-        for (var i = 0; i < 6; i++)
-        {
-            clock.Advance(TimeSpan.FromSeconds(15));
-            var due = clock.GetUtcNow().AddSeconds(29);
-            await Crossing.UntilAsync(
-                async () => (await broker.Reports!.PeekAsync("taps", 1))[0].Until >= due, "the lease is renewed");
-        }
-        var held = Assert.Single(await broker.Reports!.PeekAsync("taps", 10));
-        Assert.Equal((QueuedState.InHand, 1), (held.State, held.Attempts));
-        finish.SetResult();
-        await Crossing.UntilAsync(
-            async () => (await broker.Reports!.PeekAsync("taps", 10)).Count == 0, "it is settled");
-        Assert.Single(log.Taps);
-    }
-
-    [Fact]
     public async Task Trace_context_travels_with_the_event()
     {
         await using var crossing = new Crossing(new TPlace());
@@ -414,18 +326,6 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         Assert.Contains("Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0",
             error.Message, StringComparison.Ordinal);
         Assert.Contains("Courier:Relay:BatchSize must be", error.Message, StringComparison.Ordinal);
-    }
-
-    [Fact]
-    public async Task A_queue_that_must_exist_and_does_not_stops_the_host()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        await crossing.RouteAsync(("test.tap", "others"));
-        await crossing.Store("fares").PrepareAsync(create: true);
-        var error = await Assert.ThrowsAsync<CourierException>(
-            () => StartFaresAsync(crossing, new Log(), settings: new() { ["Courier:CreateMissing"] = "false" }));
-        Assert.Contains("queue 'taps' does not exist", error.Message, StringComparison.Ordinal);
-        Assert.Contains("--queue taps --route test.tap=taps", error.Message, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -30,6 +30,12 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
     public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
         new Broker(inner.CreateBroker(address, clock, logger), this);
 
+    public IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
+        inner.CreateCompanion(store, clock, logger);
+
+    /// <summary>The same trouble for stores of another engine.</summary>
+    public TroubledEngine Beside(IEngine other) => new(other) { BeforeStore = call => BeforeStore(call) };
+
     /// <summary>Passes every call on.</summary>
     public class Store : DispatchProxy
     {

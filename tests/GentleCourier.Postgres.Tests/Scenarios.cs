@@ -24,6 +24,8 @@ public sealed class OutboxTests : OutboxScenarios<Databases>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Databases>;
 
+public sealed class OwnBrokerTests : OwnBrokerScenarios<Databases>;
+
 public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
 public sealed class RelayTests : RelayScenarios<Databases>;

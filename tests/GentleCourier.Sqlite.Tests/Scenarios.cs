@@ -24,6 +24,8 @@ public sealed class OutboxTests : OutboxScenarios<Folder>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Folder>;
 
+public sealed class OwnBrokerTests : OwnBrokerScenarios<Folder>;
+
 public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
 public sealed class RelayTests : RelayScenarios<Folder>;

@@ -22,8 +22,9 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
     public AmqpBroker(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
     {
         (this.address, this.clock) = (address, clock);
-        publishing = new LastingConnection(address, clock, logger);
-        receiving = new LastingConnection(address, clock, logger);
+        // How long a peer is silent is a matter of the network, whatever time it is for the services.
+        publishing = new LastingConnection(address, TimeProvider.System, logger);
+        receiving = new LastingConnection(address, TimeProvider.System, logger);
         publisher = new Publisher(publishing);
         depths = new Depths(receiving, address);
     }

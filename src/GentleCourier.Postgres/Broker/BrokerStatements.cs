@@ -81,6 +81,21 @@ internal sealed class BrokerStatements(PostgresServer server)
             + $"FROM ({gone}) AS g (queue, back, letters) ORDER BY queue {OrAdd}");
 
     /// <summary>
+    /// Counts what was handled elsewhere. What has come is what has gone, and what waits more than before: by looks of
+    /// several at different moments, that may be less than nothing, which the next ones have to make up for.
+    /// </summary>
+    public readonly string CountElsewhere = server.Sql($"""
+        WITH before AS MATERIALIZED (
+            SELECT waiting, debt FROM courier.elsewhere WHERE queue = $1 FOR UPDATE),
+        change AS (
+            SELECT coalesce(max(debt), 0) + $2 + coalesce($3 - coalesce(max(waiting), 0), 0) AS came FROM before),
+        kept AS (
+            INSERT INTO courier.elsewhere AS e (queue, waiting, debt) SELECT $1, coalesce($3, 0), least(0, came) FROM change
+            ON CONFLICT (queue) DO UPDATE SET waiting = coalesce($3, e.waiting), debt = excluded.debt)
+        {ToTally} SELECT $1, {Slot}, 0, 0, 0, greatest(0, came), $2, 0, 0 FROM change {OrAdd}
+        """);
+
+    /// <summary>
     /// Counts what is taken over, of <c>(queue, copies, later, failed, letters)</c>, as part of another statement.
     /// </summary>
     public static string CountTakenOver(string schema, string taken) =>

@@ -88,6 +88,14 @@ internal static class BrokerTables
             PRIMARY KEY (queue, slot)
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
 
+        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and how
+        -- many more are known to have gone than to have come.
+        CREATE TABLE courier.elsewhere (
+            queue   int PRIMARY KEY,
+            waiting bigint NOT NULL,
+            debt    bigint NOT NULL
+        ) WITH (fillfactor = 20);
+
         -- What has happened by the tally of the last minutes, in a ring: a place for each ten seconds.
         CREATE TABLE courier.history (
             queue     int NOT NULL,

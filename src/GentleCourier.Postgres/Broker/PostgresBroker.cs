@@ -218,6 +218,17 @@ internal sealed class PostgresBroker
         return taken;
     }
 
+    public async Task CountAsync(string queue, long accepted, long? waiting, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        await server.RunAsync(
+            "count in",
+            new RoundTrip().NeedNotSurvive().Add(
+                sql.CountElsewhere, Parameter.Of(id), Parameter.Of(accepted), Parameter.Of(waiting)),
+            cancellationToken).ConfigureAwait(false);
+    }
+
     Task<bool> IHousekeeping.TakeAsync(
         Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
         chores.TakeAsync(chore, keeper, lease, every, cancellationToken);

@@ -23,6 +23,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         """);
     private readonly Statement isHere = new(connection, "SELECT 1 FROM courier_copy WHERE identity = ?");
     private readonly Statement letterOf = new(connection, "SELECT id FROM courier_dead_letter WHERE identity = ?");
+    private readonly Statement elsewhere = new(
+        connection, "SELECT waiting, debt FROM courier_elsewhere WHERE queue = ?");
+    private readonly Statement setElsewhere = new(
+        connection, "INSERT OR REPLACE INTO courier_elsewhere (queue, waiting, debt) VALUES (?, ?, ?)");
     private readonly Statement addLetter = new(connection, """
         INSERT INTO courier_dead_letter
             (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
@@ -222,6 +226,19 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         return addLetter.LastRowId.ToString(CultureInfo.InvariantCulture);
     }
 
+    /// <summary>
+    /// Counts what was handled elsewhere. What has come is what has gone, and what waits more than before: by looks of
+    /// several at different moments, that may be less than nothing, which the next ones have to make up for.
+    /// </summary>
+    public void CountElsewhere(long queue, long accepted, long? waiting)
+    {
+        var (before, debt) = elsewhere.Bind(1, queue).Step() ? (elsewhere.Int64(0), elsewhere.Int64(1)) : (0, 0);
+        elsewhere.Reset();
+        var came = debt + accepted + ((waiting ?? before) - before);
+        setElsewhere.Bind(1, queue).Bind(2, waiting ?? before).Bind(3, Math.Min(0, came)).Run();
+        Count(queue, came: Math.Max(0, came), accepted: accepted);
+    }
+
     private static long? FirstTried(TakenOver taken, long now) =>
         taken.TriedFor is { } time ? now - (long)time.TotalMilliseconds : null;
 
@@ -399,6 +416,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
             leavePlace, beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,
+            elsewhere, setElsewhere,
         })
         {
             statement.Dispose();

@@ -135,6 +135,14 @@ internal static class BrokerTables
             started INTEGER NOT NULL
         );
 
+        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and how
+        -- many more are known to have gone than to have come.
+        CREATE TABLE courier_elsewhere (
+            queue   INTEGER PRIMARY KEY,
+            waiting INTEGER NOT NULL,
+            debt    INTEGER NOT NULL
+        );
+
         -- What each process that receives last said of itself, as JSON; believed for a time.
         CREATE TABLE courier_worker (
             id     TEXT PRIMARY KEY,

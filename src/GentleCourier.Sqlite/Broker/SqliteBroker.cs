@@ -186,6 +186,19 @@ internal sealed partial class SqliteBroker
         return letters;
     }
 
+    public async Task CountAsync(string queue, long accepted, long? waiting, CancellationToken cancellationToken)
+    {
+        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
+            .ConfigureAwait(false);
+        await writer.RunAsync(
+            (BrokerStatements s) =>
+            {
+                s.CountElsewhere(id, accepted, waiting);
+                return true;
+            },
+            cancellationToken).ConfigureAwait(false);
+    }
+
     async Task<bool> IHousekeeping.TakeAsync(
         Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken)
     {

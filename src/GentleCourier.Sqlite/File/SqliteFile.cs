@@ -107,7 +107,10 @@ internal sealed class SqliteFile
                 throw new CourierException($"{DisplayName} is a directory; name a database file in it");
             if (!File.Exists(Path))
                 throw new CourierException(
-                $"{DisplayName} does not exist; check the path, or make it with `courier schema apply`");
+                $"{DisplayName} does not exist; check the path, or make it with `courier schema apply`")
+                {
+                    IsAboutTables = true,
+                };
             connection.Open();
             SetUp(connection);
             return connection;

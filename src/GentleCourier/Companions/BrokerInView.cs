@@ -57,8 +57,28 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
         foreach (var (name, companion) in companions)
         {
             if (companion is not IExaminable part) continue;
+            if (!await IsThereAsync(companion, cancellationToken).ConfigureAwait(false))
+            {
+                yield return Check.Note(
+                    $"companion ({name})", "there is none: the service has not received anything by this broker");
+                continue;
+            }
             await foreach (var check in part.ExamineAsync(cancellationToken).ConfigureAwait(false))
                 yield return check with { Name = $"{check.Name} ({name})" };
+        }
+    }
+
+    private static async Task<bool> IsThereAsync(IBroker companion, CancellationToken cancellationToken)
+    {
+        try
+        {
+            await (companion.Reports?.ReadTopologyAsync(cancellationToken) ?? Task.CompletedTask).ConfigureAwait(false);
+            return true;
+        }
+        catch (CourierException e)
+        {
+            // Whatever else is wrong with it, its own examination says better.
+            return !e.IsAboutTables;
         }
     }
 

@@ -51,7 +51,7 @@ internal sealed class BrokerWithCompanion(
         string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
         var link = await broker.OpenLinkAsync(queue, worker, lease, cancellationToken).ConfigureAwait(false);
-        return new LinkWithCompanion(link, companion, queue, worker, clock, logger);
+        return new LinkWithCompanion(link, broker.Depths, companion, queue, worker, clock, logger);
     }
 
     public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)

@@ -14,7 +14,7 @@ internal sealed class LettersOfCompanions(IReadOnlyList<(string Name, IBroker Br
         var (at, inner) = beyond is null ? (0, null) : Find(beyond);
         for (; at >= 0 && at < companions.Count; (at, inner) = (at + 1, null))
         {
-            if (queue is not null && !await HasAsync(at, queue, cancellationToken).ConfigureAwait(false)) continue;
+            if (!await HasAsync(at, queue, cancellationToken).ConfigureAwait(false)) continue;
             var page = await Of(at).ReadAsync(queue, limit, inner, oldestFirst, cancellationToken)
                 .ConfigureAwait(false);
             if (page.Count > 0) return [.. page.Select(letter => letter with { Id = Named(at, letter.Id) })];
@@ -54,9 +54,20 @@ internal sealed class LettersOfCompanions(IReadOnlyList<(string Name, IBroker Br
         return done;
     }
 
-    private async Task<bool> HasAsync(int at, string queue, CancellationToken cancellationToken) =>
-        companions[at].Broker.Reports is { } reports
-        && (await reports.ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues.Contains(queue);
+    /// <summary>A service that does not receive has no companion.</summary>
+    private async Task<bool> HasAsync(int at, string? queue, CancellationToken cancellationToken)
+    {
+        try
+        {
+            return companions[at].Broker.Reports is { } reports
+                && await reports.ReadTopologyAsync(cancellationToken).ConfigureAwait(false) is var topology
+                && (queue is null || topology.Queues.Contains(queue));
+        }
+        catch (CourierException e) when (e.IsAboutTables)
+        {
+            return false;
+        }
+    }
 
     private IDeadLetters Of(int at) => companions[at].Broker.DeadLetters
         ?? throw new CourierException($"{companions[at].Broker.DisplayName} keeps no dead letters");

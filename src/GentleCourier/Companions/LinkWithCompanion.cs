@@ -14,25 +14,42 @@ internal sealed class LinkWithCompanion : IReceivingLink
     // Beyond so many, nothing further is received until they are taken over.
     private const int MostInDoubt = 1_000;
 
-    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200), LongestRest = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200), LongestRest = TimeSpan.FromSeconds(5),
+        LongestFarewell = TimeSpan.FromSeconds(1);
+
+    // How often what was handled is counted.
+    private static readonly TimeSpan Count = TimeSpan.FromSeconds(10);
 
     private readonly IReceivingLink link;
-    private readonly IBroker companion;
+    private readonly IDepths? depths;
+    private readonly ITakeOver companion;
+    private readonly TimeProvider clock;
     private readonly string queue, worker;
     // What may have been begun before: nobody has counted its attempts.
     private readonly Channel<HandOver> inDoubt = Channel.CreateBounded<HandOver>(MostInDoubt);
     private readonly List<HandOver> takingOver = [];
     private readonly CancellationTokenSource ending = new();
-    private readonly Task taking;
+    private readonly Task taking, counting;
     private LinkLostException? lost;
+    private long accepted;
 
-    public LinkWithCompanion(
-        IReceivingLink link, IBroker companion, string queue, string worker, TimeProvider clock, ILogger? logger)
+    /// <param name="link">The broker's link.</param>
+    /// <param name="depths">What tells how many events wait at the broker; null where nothing does.</param>
+    /// <param name="companion">The companion.</param>
+    /// <param name="queue">The queue.</param>
+    /// <param name="worker">Who receives.</param>
+    /// <param name="clock">The time.</param>
+    /// <param name="logger">Is told of what fails in the background.</param>
+    public LinkWithCompanion(IReceivingLink link, IDepths? depths, IBroker companion, string queue, string worker,
+        TimeProvider clock, ILogger? logger)
     {
-        (this.link, this.companion, this.queue, this.worker) = (link, companion, queue, worker);
-        taking = new Loop(
-            $"Taking over events of queue '{queue}' into {companion.DisplayName}", FirstRest, LongestRest, clock,
-            logger ?? NullLogger.Instance).RunAsync(TakeOverInDoubtAsync, ending.Token);
+        (this.link, this.depths, this.queue, this.worker, this.clock) = (link, depths, queue, worker, clock);
+        this.companion = companion.TakeOver
+            ?? throw new ArgumentException($"{companion.DisplayName} takes nothing over", nameof(companion));
+        taking = NewLoop($"Taking over events of queue '{queue}' into {companion.DisplayName}", logger)
+            .RunAsync(TakeOverInDoubtAsync, ending.Token);
+        counting = NewLoop($"Counting in {companion.DisplayName} what came to queue '{queue}'", logger)
+            .RunAsync(CountAsync, ending.Token);
     }
 
     public TimeSpan? RenewEvery => link.RenewEvery;
@@ -56,6 +73,7 @@ internal sealed class LinkWithCompanion : IReceivingLink
         var exchange = await link.SettleAsync(
             [.. settlements.Select(s => IsTakenOver(s) ? s with { Outcome = Outcome.Accepted } : s)], credit,
             cancellationToken).ConfigureAwait(false);
+        Interlocked.Add(ref accepted, settlements.Count(static s => s.Outcome is Outcome.AcceptedOutcome));
         var deliveries = await WithoutDoubtAsync(exchange.Deliveries).ConfigureAwait(false);
         return exchange with { Deliveries = deliveries, DeadLetters = letters };
     }
@@ -71,8 +89,48 @@ internal sealed class LinkWithCompanion : IReceivingLink
         // What is still in doubt comes again, to whoever receives.
         await ending.CancelAsync().ConfigureAwait(false);
         await taking.ConfigureAwait(false);
+        await counting.ConfigureAwait(false);
+        await CountAtTheEndAsync().ConfigureAwait(false);
         await link.DisposeAsync().ConfigureAwait(false);
         ending.Dispose();
+    }
+
+    private Loop NewLoop(string name, ILogger? logger) =>
+        new(name, FirstRest, LongestRest, clock, logger ?? NullLogger.Instance);
+
+    private async Task CountAsync(CancellationToken cancellationToken)
+    {
+        await CountNowAsync(cancellationToken).ConfigureAwait(false);
+        await Task.Delay(Count, clock, cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task CountNowAsync(CancellationToken cancellationToken)
+    {
+        var waiting = depths is null ? null
+            : (await depths.ReadDepthsAsync([queue], cancellationToken).ConfigureAwait(false))[0];
+        var counted = Interlocked.Exchange(ref accepted, 0);
+        try
+        {
+            await companion.CountAsync(queue, counted, waiting, cancellationToken).ConfigureAwait(false);
+        }
+        catch
+        {
+            Interlocked.Add(ref accepted, counted);
+            throw;
+        }
+    }
+
+    private async Task CountAtTheEndAsync()
+    {
+        try
+        {
+            using var limit = new CancellationTokenSource(LongestFarewell, clock);
+            await CountNowAsync(limit.Token).ConfigureAwait(false);
+        }
+        catch (Exception e) when (e is CourierException or OperationCanceledException)
+        {
+            // What is not counted is handled all the same.
+        }
     }
 
     private static bool IsTakenOver(Settlement settlement) =>
@@ -85,7 +143,7 @@ internal sealed class LinkWithCompanion : IReceivingLink
     {
         if (!settlements.Any(IsTakenOver)) return null;
         var failed = settlements.Where(IsTakenOver).ToList();
-        var taken = await companion.TakeOver!.TakeOverAsync(
+        var taken = await companion.TakeOverAsync(
             queue, worker, failed.ConvertAll(Of), cancellationToken).ConfigureAwait(false);
         Dictionary<HandOver, string>? letters = null;
         for (var i = 0; i < failed.Count; i++)
@@ -115,20 +173,45 @@ internal sealed class LinkWithCompanion : IReceivingLink
     {
         if (takingOver.Count == 0) await inDoubt.Reader.WaitToReadAsync(cancellationToken).ConfigureAwait(false);
         while (takingOver.Count < MostInDoubt && inDoubt.Reader.TryRead(out var delivery)) takingOver.Add(delivery);
-        await companion.TakeOver!.TakeOverAsync(
+        await companion.TakeOverAsync(
             queue, worker, takingOver.ConvertAll(d => new TakenOver(d.Json, 0, null, null)), cancellationToken)
             .ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.TakenOverNotAccepted);
         try
         {
-            await link.SettleAsync(
-                takingOver.ConvertAll(d => new Settlement(d, Outcome.Accepted)), 0, cancellationToken)
-                .ConfigureAwait(false);
+            await AcceptAsync([.. takingOver], cancellationToken).ConfigureAwait(false);
         }
         catch (LinkLostException e)
         {
             lost = e;
+            takingOver.Clear();
         }
-        takingOver.Clear();
+    }
+
+    /// <summary>What cannot be settled must not keep the others.</summary>
+    private async Task AcceptAsync(IReadOnlyList<HandOver> taken, CancellationToken cancellationToken)
+    {
+        try
+        {
+            await link.SettleAsync([.. taken.Select(d => new Settlement(d, Outcome.Accepted))], 0, cancellationToken)
+                .ConfigureAwait(false);
+            takingOver.RemoveAll(taken.Contains);
+        }
+        catch (CourierException e) when (taken.Count > 1 && e is not LinkLostException)
+        {
+            CourierException? problem = null;
+            foreach (var one in taken)
+            {
+                try
+                {
+                    await AcceptAsync([one], cancellationToken).ConfigureAwait(false);
+                }
+                catch (CourierException alone) when (alone is not LinkLostException)
+                {
+                    problem = alone;
+                }
+            }
+            if (problem is not null) throw problem;
+        }
     }
 }

@@ -10,15 +10,13 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
 {
     public async Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken)
     {
-        var all = await Task.WhenAll(companions.Select(c => ReportsOf(c).ReadTopologyAsync(cancellationToken)))
-            .ConfigureAwait(false);
+        var all = await AllAsync(reports => reports.ReadTopologyAsync(cancellationToken)).ConfigureAwait(false);
         return new Topology([.. all.SelectMany(t => t.Queues).Distinct().Order(StringComparer.Ordinal)], []);
     }
 
     public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
     {
-        var all = await Task.WhenAll(companions.Select(c => ReportsOf(c).ReadFiguresAsync(cancellationToken)))
-            .ConfigureAwait(false);
+        var all = await AllAsync(reports => reports.ReadFiguresAsync(cancellationToken)).ConfigureAwait(false);
         var queues = all.SelectMany(f => f.Queues).GroupBy(q => q.Queue).OrderBy(g => g.Key, StringComparer.Ordinal)
             .ToList();
         var depths = broker.Depths is { } port
@@ -26,7 +24,7 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
             : new long?[queues.Count];
         var workers = WorkerJson.Sorted(all.SelectMany(f => f.Workers ?? []));
         return new BrokerFigures(
-            broker.DisplayName, all.Length == 0 ? DateTimeOffset.UtcNow : all.Max(f => f.At),
+            broker.DisplayName, all.Count == 0 ? DateTimeOffset.UtcNow : all.Max(f => f.At),
             [.. queues.Select((queue, i) => Together(queue.Key, [.. queue], depths[i], workers))], workers);
     }
 
@@ -43,14 +41,31 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
                 + "as a broker of its own");
         }
         var seen = new List<QueuedEvent>();
-        foreach (var reports in companions.Select(ReportsOf))
+        foreach (var companion in companions)
         {
-            var topology = await reports.ReadTopologyAsync(cancellationToken).ConfigureAwait(false);
-            if (topology.Queues.Contains(queue) && seen.Count < limit)
-                seen.AddRange(
-                    await reports.PeekAsync(queue, limit - seen.Count, cancellationToken).ConfigureAwait(false));
+            var topology = await TryAsync(companion, reports => reports.ReadTopologyAsync(cancellationToken))
+                .ConfigureAwait(false);
+            if (topology?.Queues.Contains(queue) == true && seen.Count < limit)
+                seen.AddRange(await ReportsOf(companion).PeekAsync(queue, limit - seen.Count, cancellationToken)
+                    .ConfigureAwait(false));
         }
         return seen;
+    }
+
+    /// <summary>Of each that is there: a service that does not receive has none.</summary>
+    private async Task<List<T>> AllAsync<T>(Func<IBrokerReports, Task<T>> read) where T : class =>
+        [.. (await Task.WhenAll(companions.Select(c => TryAsync(c, read))).ConfigureAwait(false)).OfType<T>()];
+
+    private static async Task<T?> TryAsync<T>(IBroker companion, Func<IBrokerReports, Task<T>> read) where T : class
+    {
+        try
+        {
+            return await read(ReportsOf(companion)).ConfigureAwait(false);
+        }
+        catch (CourierException e) when (e.IsAboutTables)
+        {
+            return null;
+        }
     }
 
     private static IBrokerReports ReportsOf(IBroker companion) => companion.Reports
@@ -63,5 +78,9 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
             workers.SelectMany(w => w.Receivers).Where(r => r.Queue == name).Sum(r => (long)r.InHand),
             taken.Sum(q => q.Scheduled), taken.Sum(q => q.DeadLetters),
             // Of what waits at the broker nobody knows since when.
-            depth == 0 ? taken.Max(q => q.OldestAge) : null);
+            depth == 0 ? taken.Max(q => q.OldestAge) : null)
+        {
+            // Where several have taken over of one queue, their counts are not of the same moments.
+            History = taken is [var only] ? only.History : [],
+        };
 }

@@ -21,6 +21,16 @@ public interface ITakeOver
     /// <returns>For each the dead letter that it is by now, in the order of the list; null where it is none.</returns>
     Task<IReadOnlyList<string?>> TakeOverAsync(
         string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Counts what was handled without being taken over, and what waits elsewhere: that has come to the queue, too.
+    /// </summary>
+    /// <param name="queue">The queue; it must exist here.</param>
+    /// <param name="accepted">How many events were handled since the caller last counted.</param>
+    /// <param name="waiting">How many wait elsewhere at this moment; null where that is not known.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task CountAsync(
+        string queue, long accepted, long? waiting, CancellationToken cancellationToken = default);
 }
 
 /// <summary>An event that is taken over.</summary>

@@ -1,3 +1,5 @@
+using GentleCourier.Amqp.Messages;
+using GentleCourier.Amqp.Types;
 using GentleCourier.Companions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
@@ -16,6 +18,11 @@ public sealed class Quay : Place
     private readonly string path = Directory.CreateTempSubdirectory("courier-quay-").FullName;
     private readonly string prefix = $"q{Interlocked.Increment(ref made)}-";
     private readonly Dictionary<string, List<string>> routes = [];
+    private readonly IBroker broker, companion;
+
+    public Quay() => (broker, companion) = (
+        base.OpenBroker(TimeProvider.System),
+        StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), TimeProvider.System));
 
     public override IEngine Engine { get; } = new AmqpEngine(isSecure: false);
 
@@ -25,13 +32,23 @@ public sealed class Quay : Place
 
     public override string Store(string service) => $"sqlite:{path}/{service}.db";
 
-    public override IReadOnlyDictionary<string, string?> Settings { get; } = new Dictionary<string, string?>
+    /// <summary>What tests have declared; of what they leave to receivers, what those would.</summary>
+    public override IReadOnlyDictionary<string, string?> Settings
     {
-        ["Courier:Routes:test.tap"] = "taps",
-        ["Courier:Routes:test.charged"] = "charges",
-        ["Courier:Routes:rig.mark"] = "marks",
-        ["Courier:Routes:rig.tick"] = "marks",
-    };
+        get
+        {
+            var settings = new Dictionary<string, string?>
+            {
+                ["Courier:Routes:test.tap"] = "taps",
+                ["Courier:Routes:test.charged"] = "charges",
+                ["Courier:Routes:rig.mark"] = "marks",
+                ["Courier:Routes:rig.tick"] = "marks",
+            };
+            lock (routes)
+                foreach (var (type, queues) in routes) settings[$"Courier:Routes:{type}"] = string.Join(',', queues);
+            return settings;
+        }
+    }
 
     public override string RecordOf(string part) => throw new NotSupportedException();
 
@@ -40,16 +57,36 @@ public sealed class Quay : Place
     /// <summary>With the companion of those who receive.</summary>
     public override IBroker OpenBroker(TimeProvider clock) => new Routed(
         new BrokerWithCompanion(
-            base.OpenBroker(clock),
-            StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), clock), clock), this);
+            base.OpenBroker(clock), StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), clock), clock),
+        this);
 
-    public override async Task<bool> HoldsMoreAsync(string queue) =>
-        await Task.Run(() => SharedBroker.One.Depth(prefix + queue)) > 0;
+    /// <summary>What the broker itself says of a queue.</summary>
+    public (int Ready, int InHand) Ask(string queue) => SharedBroker.One.Ask(prefix + queue);
 
-    public override ValueTask DisposeAsync()
+    public override int UncountedDeaths => 1;
+
+    /// <summary>Sends bytes that are said to be an event.</summary>
+    private async Task SendAsItIsAsync(ReadOnlyMemory<byte> json, string queue)
     {
+        await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
+        var session = await connection.BeginSessionAsync(default);
+        var link = await session.AttachSenderAsync("others", $"/queue/{prefix}{queue}", default);
+        await link.SendAsync(
+            [json],
+            (bytes, to) =>
+            {
+                Properties.Shape.Write(to, new Properties { ContentType = "application/cloudevents+json" });
+                Message.Begin(to, Section.Data);
+                WireTypes.WriteBinary(to, bytes.Span);
+            },
+            Crossing.Limit, default);
+    }
+
+    public override async ValueTask DisposeAsync()
+    {
+        await broker.DisposeAsync();
+        await companion.DisposeAsync();
         Directory.Delete(path, recursive: true);
-        return ValueTask.CompletedTask;
     }
 
     /// <summary>Says of each event where it goes, as a relay would.</summary>
@@ -59,7 +96,7 @@ public sealed class Quay : Place
 
         public BrokerAbilities Abilities => inner.Abilities;
 
-        public IBrokerReports? Reports => inner.Reports;
+        public IBrokerReports Reports => new AskedReports(inner.Reports!, quay);
 
         public IDeadLetters? DeadLetters => inner.DeadLetters;
 
@@ -83,6 +120,13 @@ public sealed class Quay : Place
         public async Task<IReadOnlyList<PublishResult>> PublishAsync(
             IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
         {
+            foreach (var @event in events.Where(e => !IsSound(e.Json)))
+                foreach (var queue in QueuesOf(@event.Type)) await quay.SendAsItIsAsync(@event.Json, queue);
+            if (events.Any(e => !IsSound(e.Json)))
+            {
+                var rest = await PublishAsync([.. events.Where(e => IsSound(e.Json))], cancellationToken);
+                return [.. rest, .. Enumerable.Repeat(PublishResult.Taken, events.Count - rest.Count)];
+            }
             var sent = events.SelectMany((e, i) => QueuesOf(e.Type).Select(q => (Place: i, Event: e with { Address = q })))
                 .ToList();
             var results = await inner.PublishAsync(sent.ConvertAll(s => s.Event), cancellationToken);
@@ -96,10 +140,59 @@ public sealed class Quay : Place
 
         public ValueTask DisposeAsync() => inner.DisposeAsync();
 
-        private List<string> QueuesOf(string type)
+        /// <summary>What is not, a service would not publish; others might.</summary>
+        private static bool IsSound(ReadOnlyMemory<byte> json)
         {
-            lock (quay.routes) return quay.routes.TryGetValue(type, out var queues) ? [.. queues]
-                : quay.Settings.TryGetValue($"Courier:Routes:{type}", out var one) ? [one!] : [];
+            try
+            {
+                Event.Read(json);
+                return true;
+            }
+            catch (UnreadableEventException)
+            {
+                return false;
+            }
+        }
+
+        private string[] QueuesOf(string type) =>
+            quay.Settings.TryGetValue($"Courier:Routes:{type}", out var queues) ? queues!.Split(',') : [];
+    }
+
+    /// <summary>With what is in hand as the broker's own command says, and not as workers last did.</summary>
+    private sealed class AskedReports(IBrokerReports inner, Quay quay) : IBrokerReports
+    {
+        public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
+            inner.ReadTopologyAsync(cancellationToken);
+
+        public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
+        {
+            var taken = (await quay.companion.Reports!.ReadFiguresAsync(cancellationToken)).Queues
+                .ToDictionary(q => q.Queue, q => q.InHand);
+            var asked = await Task.Run(() => SharedBroker.One.AskAll(quay.prefix), cancellationToken);
+            var figures = await inner.ReadFiguresAsync(cancellationToken);
+            return figures with
+            {
+                Queues = [.. figures.Queues.Select(q => q with
+                {
+                    InHand = asked.GetValueOrDefault(q.Queue).InHand + taken.GetValueOrDefault(q.Queue),
+                })],
+            };
+        }
+
+        /// <summary>What waits is taken, and given back at once.</summary>
+        public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
+            string queue, int limit, CancellationToken cancellationToken)
+        {
+            var seen = (await quay.companion.Reports!.PeekAsync(queue, limit, cancellationToken)).ToList();
+            await using var link = await quay.broker.OpenLinkAsync(queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
+            for (var left = SharedBroker.One.Ask(quay.prefix + queue).Ready; left > 0;)
+            {
+                var taken = await link.ReceiveAsync(left, cancellationToken).WaitAsync(Crossing.Limit, cancellationToken);
+                seen.AddRange(taken.Select(
+                    t => new QueuedEvent(t.Json, 0, QueuedState.Ready, null, DateTimeOffset.UtcNow, null)));
+                left -= taken.Count;
+            }
+            return [.. seen.Take(limit)];
         }
     }
 }

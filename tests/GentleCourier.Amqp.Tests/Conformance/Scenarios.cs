@@ -14,12 +14,6 @@ public sealed class OutcomeTests : OutcomeScenarios<Quay>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Quay>;
 
-public sealed class RelayTests : RelayScenarios<Quay>;
-
 public sealed class StandstillTests : StandstillScenarios<Quay>;
 
 public sealed class TextTests : TextScenarios<Quay>;
-
-public sealed class WatchingTests : WatchingScenarios<Quay>;
-
-public sealed class WayBackTests : WayBackScenarios<Quay>;

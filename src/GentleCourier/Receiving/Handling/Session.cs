@@ -371,6 +371,9 @@ internal sealed partial class Session : ISettler
             or LinkLostException))
         {
             LogNotSettled(logger, queue, 1, Words.Of(e));
+            // Where there is no lease that runs out, only the end of the link has it come again.
+            if (link.RenewEvery is null)
+                throw new LinkLostException($"an event of queue '{queue}' could not be settled: {Words.Of(e)}", e);
         }
         Settled(settlement);
         batch.Remove(settlement);
