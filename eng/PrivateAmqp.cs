@@ -54,7 +54,7 @@ public sealed class PrivateAmqp : IDisposable
     public (int Ready, int InHand) Ask(string queue) => AskAll(queue).GetValueOrDefault("");
 
     /// <summary>The same of all queues whose names begin so, by the rest of their names.</summary>
-    public Dictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+    public IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
         Script.Run("amqp.sh", "queues", Folder).Split('\n', StringSplitOptions.RemoveEmptyEntries)
             .Select(line => line.Split()).Where(words => words[0].StartsWith(prefix, StringComparison.Ordinal))
             .ToDictionary(words => words[0][prefix.Length..], words => (int.Parse(words[1]), int.Parse(words[2])));

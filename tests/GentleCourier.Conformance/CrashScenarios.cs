@@ -7,9 +7,6 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
 {
     private const int Count = 10;
 
-    /// <summary>All but the one that only a broker with a companion passes.</summary>
-    public static TheoryData<string> Places => [.. FaultPoint.All.Where(p => p != FaultPoint.TakenOverNotAccepted)];
-
     private static async Task<List<int>> NumbersAsync(
         Crossing crossing, string service, string table, string column = "number")
     {
@@ -72,14 +69,15 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    [Theory]
-    [MemberData(nameof(Places))]
-    public async Task A_kill_between_any_two_writes_loses_nothing_and_repeats_nothing(string place)
+    /// <summary>One of the processes is killed at a place, and all are started again.</summary>
+    protected static async Task KillAndGoOnAsync(string place)
     {
         await using var crossing = new Crossing(new TPlace());
         var settling = place == FaultPoint.ArrivalSettledNotHandled ? Settling.OnArrival : Settling.AfterHandling;
-        Assert.True(await RunAsync(crossing, settling, "Rig:Timed=true", $"Rig:Fault={place}"));
-        Assert.False(await RunAsync(crossing, settling, "Rig:Timed=true"));
+        string[] settings = ["Rig:Timed=true", $"Rig:Fails={place == FaultPoint.TakenOverNotAccepted}",
+            "Courier:Receivers:marks:FirstDelay=00:00:00.010", "Courier:Receivers:marks:LongestDelay=00:00:00.100"];
+        Assert.True(await RunAsync(crossing, settling, [.. settings, $"Rig:Fault={place}"]));
+        Assert.False(await RunAsync(crossing, settling, settings));
 
         var sent = await NumbersAsync(crossing, "harbour", "sent");
         var marks = await NumbersAsync(crossing, "fares", "mark");
@@ -166,4 +164,16 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
                 (await NumbersAsync(crossing, "fares", "mark")).Order());
         Assert.False(rigs.Exists(r => !r.Lines.IsEmpty), string.Join('\n', rigs.SelectMany(r => r.Lines)));
     }
+}
+
+/// <summary>And at every place between two writes.</summary>
+public abstract class KillScenarios<TPlace> : CrashScenarios<TPlace> where TPlace : Place, new()
+{
+    /// <summary>All but the one that only a broker with a companion passes.</summary>
+    public static TheoryData<string> Places => [.. FaultPoint.All.Where(p => p != FaultPoint.TakenOverNotAccepted)];
+
+    [Theory]
+    [MemberData(nameof(Places))]
+    public Task A_kill_between_any_two_writes_loses_nothing_and_repeats_nothing(string place) =>
+        KillAndGoOnAsync(place);
 }

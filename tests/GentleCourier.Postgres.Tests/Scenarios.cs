@@ -10,7 +10,7 @@ public sealed class ClockTests : ClockScenarios<Databases>;
 
 public sealed class CompetingTests : CompetingScenarios<Databases>;
 
-public sealed class CrashTests : CrashScenarios<Databases>;
+public sealed class CrashTests : KillScenarios<Databases>;
 
 public sealed class FailureTests : FailureScenarios<Databases>;
 
@@ -33,6 +33,8 @@ public sealed class RelayTests : RelayScenarios<Databases>;
 public sealed class ScheduleTests : ScheduleScenarios<Databases>;
 
 public sealed class StandstillTests : StandstillScenarios<Databases>;
+
+public sealed class TakeOverTests : TakeOverScenarios<Databases>;
 
 public sealed class TextTests : TextScenarios<Databases>;
 

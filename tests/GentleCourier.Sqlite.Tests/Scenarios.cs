@@ -10,7 +10,7 @@ public sealed class ClockTests : ClockScenarios<Folder>;
 
 public sealed class CompetingTests : CompetingScenarios<Folder>;
 
-public sealed class CrashTests : CrashScenarios<Folder>;
+public sealed class CrashTests : KillScenarios<Folder>;
 
 public sealed class FailureTests : FailureScenarios<Folder>;
 
@@ -33,6 +33,8 @@ public sealed class RelayTests : RelayScenarios<Folder>;
 public sealed class ScheduleTests : ScheduleScenarios<Folder>;
 
 public sealed class StandstillTests : StandstillScenarios<Folder>;
+
+public sealed class TakeOverTests : TakeOverScenarios<Folder>;
 
 public sealed class TextTests : TextScenarios<Folder>;
 

@@ -2,6 +2,7 @@ using System.Runtime.CompilerServices;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Amqp.Broker;
@@ -79,7 +80,7 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         {
             int[] mine = [.. place];
             var sent = await publisher.SendAsync(
-                address.Of(place.Key!), Array.ConvertAll(mine, i => new Publication(events[i].Json, default)),
+                address.Of(place.Key!), Names.IsQueue(place.Key!), Array.ConvertAll(mine, i => new Publication(events[i].Json, default)),
                 cancellationToken).ConfigureAwait(false);
             for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent.Outcomes[i], sent.WhyNot);
         }

@@ -12,7 +12,8 @@ internal readonly record struct Publication(ReadOnlyMemory<byte> Json, Notes Not
 
 /// <summary>
 /// Publishes to addresses, each over a session and a link of its own that are kept: an address that a peer does not want
-/// keeps nothing from the others. Thread-safe.
+/// keeps nothing from the others. There are peers that accept what they then drop, since the queue is not there: so each
+/// queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
 /// </summary>
 internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
 {
@@ -23,15 +24,19 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
     private Links? links;
 
     /// <summary>Publishes to one address, in order, many on their way at once.</summary>
+    /// <param name="address">The address.</param>
+    /// <param name="isQueue">Whether it is a queue, which has to be there.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
     /// <exception cref="AmqpException">The connection is lost: what was published is not known.</exception>
     public async Task<Sent> SendAsync(
-        string address, IReadOnlyList<Publication> events, CancellationToken cancellationToken)
+        string address, bool isQueue, IReadOnlyList<Publication> events, CancellationToken cancellationToken)
     {
         var connection = await lasting.GetAsync(cancellationToken).ConfigureAwait(false);
         Sent sent;
         try
         {
-            var (link, writer) = await LinkAsync(connection, address, cancellationToken).ConfigureAwait(false);
+            var (link, writer) = await LinkAsync(connection, address, isQueue, cancellationToken).ConfigureAwait(false);
             sent = await link.SendAsync(
                 events, (e, to) => writer.Write(e.Json, to, e.Notes), Limit, cancellationToken).ConfigureAwait(false);
         }
@@ -61,7 +66,7 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
     }
 
     private async Task<(SendingLink Link, CloudEventWriter Writer)> LinkAsync(
-        Connection connection, string address, CancellationToken cancellationToken)
+        Connection connection, string address, bool isQueue, CancellationToken cancellationToken)
     {
         await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
         try
@@ -71,21 +76,14 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
                 links?.Writer.Dispose();
                 links = new Links(connection, new CloudEventWriter(), new(StringComparer.Ordinal));
             }
-            if (links.Senders.TryGetValue(address, out var known) && known.WhyGone is null)
-                return (known, links.Writer);
-            var session = await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false);
-            try
+            if (links.Places.GetValueOrDefault(address) is not { Sender.WhyGone: null, Guard: null or { WhyGone: null } }
+                and var gone)
             {
-                var link = await session.AttachSenderAsync($"{Guid.NewGuid():n}", address, cancellationToken)
+                if (gone is not null) await gone.EndAsync().ConfigureAwait(false);
+                links.Places[address] = await OpenAsync(connection, address, isQueue, cancellationToken)
                     .ConfigureAwait(false);
-                links.Senders[address] = link;
-                return (link, links.Writer);
             }
-            catch
-            {
-                await session.DisposeAsync().ConfigureAwait(false);
-                throw;
-            }
+            return (links.Places[address].Sender, links.Writer);
         }
         finally
         {
@@ -93,9 +91,53 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
         }
     }
 
+    private static async Task<Place> OpenAsync(
+        Connection connection, string address, bool isQueue, CancellationToken cancellationToken)
+    {
+        List<Session> sessions = [];
+        try
+        {
+            var guard = isQueue ? await GuardAsync().ConfigureAwait(false) : null;
+            sessions.Add(await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false));
+            var sender = await sessions[^1].AttachSenderAsync($"{Guid.NewGuid():n}", address, cancellationToken)
+                .ConfigureAwait(false);
+            return new Place(sender, guard, sessions);
+        }
+        catch
+        {
+            foreach (var session in sessions) await session.DisposeAsync().ConfigureAwait(false);
+            throw;
+        }
+
+        async Task<ReceivingLink?> GuardAsync()
+        {
+            sessions.Add(await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false));
+            try
+            {
+                return await sessions[^1].AttachReceiverAsync($"{Guid.NewGuid():n}", address, cancellationToken)
+                    .ConfigureAwait(false);
+            }
+            catch (AmqpException e) when (e.Condition is Conditions.UnauthorizedAccess or Conditions.NotAllowed)
+            {
+                // Who may only send has to trust that the queue is there.
+                return null;
+            }
+        }
+    }
+
     /// <param name="Connection">By which they go.</param>
     /// <param name="Writer">Used under the connection's lock only.</param>
-    /// <param name="Senders">By their address.</param>
-    private sealed record Links(
-        Connection Connection, CloudEventWriter Writer, Dictionary<string, SendingLink> Senders);
+    /// <param name="Places">By their address.</param>
+    private sealed record Links(Connection Connection, CloudEventWriter Writer, Dictionary<string, Place> Places);
+
+    /// <param name="Sender">Sends to it.</param>
+    /// <param name="Guard">Is gone once the queue is; null where there is none.</param>
+    /// <param name="Sessions">Theirs.</param>
+    private sealed record Place(SendingLink Sender, ReceivingLink? Guard, IReadOnlyList<Session> Sessions)
+    {
+        public async Task EndAsync()
+        {
+            foreach (var session in Sessions) await session.DisposeAsync().ConfigureAwait(false);
+        }
+    }
 }

@@ -1,4 +1,6 @@
+using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
+using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Companions;
 using GentleCourier.Conformance;
@@ -65,22 +67,48 @@ public sealed class Quay : Place
 
     public override int UncountedDeaths => 1;
 
-    /// <summary>Sends bytes that are said to be an event.</summary>
-    private async Task SendAsItIsAsync(ReadOnlyMemory<byte> json, string queue)
+    /// <summary>The broker's name for a queue, or a pattern of queues, of this test.</summary>
+    public string Named(string queue) => $"/queue/{prefix}{queue}";
+
+    /// <summary>Sends a message as somebody else would.</summary>
+    internal async Task SendAsync(string queue, Action<WireBuffer> write)
     {
         await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
         var session = await connection.BeginSessionAsync(default);
-        var link = await session.AttachSenderAsync("others", $"/queue/{prefix}{queue}", default);
-        await link.SendAsync(
-            [json],
-            (bytes, to) =>
-            {
-                Properties.Shape.Write(to, new Properties { ContentType = "application/cloudevents+json" });
-                Message.Begin(to, Section.Data);
-                WireTypes.WriteBinary(to, bytes.Span);
-            },
-            Crossing.Limit, default);
+        var link = await session.AttachSenderAsync("others", Named(queue), default);
+        await link.SendAsync([write], static (write, to) => write(to), Crossing.Limit, default);
     }
+
+    /// <summary>Takes events out of a place; the number in each.</summary>
+    public static async Task<List<int>> ReadAsync(string address, int count) =>
+        (await ReadWithNotesAsync(address, count)).ConvertAll(r => r.Number);
+
+    internal static async Task<List<(int Number, Notes Notes)>> ReadWithNotesAsync(string address, int count)
+    {
+        await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
+        var session = await connection.BeginSessionAsync(default);
+        var link = await session.AttachReceiverAsync("others", address, default);
+        using var reader = new CloudEventReader();
+        var read = new List<(int, Notes)>();
+        using var limit = new CancellationTokenSource(Crossing.Limit);
+        while (read.Count < count)
+        {
+            link.Grant((uint)(count - read.Count));
+            var arrivals = await link.ReceiveAsync(count, int.MaxValue, limit.Token);
+            foreach (var message in arrivals.Select(a => Message.Of(a.Message)))
+                read.Add((Crossing.NumberOf(reader.Read(message)), Notes.Of(message)));
+            link.Settle(arrivals.Select(a => new Transport.Verdict(a.Id, DeliveryState.Accepted)));
+        }
+        return read;
+    }
+
+    /// <summary>Sends bytes that are said to be an event.</summary>
+    private Task SendAsItIsAsync(ReadOnlyMemory<byte> json, string queue) => SendAsync(queue, to =>
+    {
+        Properties.Shape.Write(to, new Properties { ContentType = "application/cloudevents+json" });
+        Message.Begin(to, Section.Data);
+        WireTypes.WriteBinary(to, json.Span);
+    });
 
     public override async ValueTask DisposeAsync()
     {

@@ -6,7 +6,18 @@ public sealed class BatchTests : BatchScenarios<Quay>;
 
 public sealed class CompetingTests : CompetingScenarios<Quay>;
 
-public sealed class CrashTests : CrashScenarios<Quay>;
+public sealed class CrashTests : CrashScenarios<Quay>
+{
+    /// <summary>Where it matters what broker it is.</summary>
+    [Theory]
+    [InlineData(FaultPoint.PublishedNotMarked)]
+    [InlineData(FaultPoint.HandedOverNotHandled)]
+    [InlineData(FaultPoint.ArrivalSettledNotHandled)]
+    [InlineData(FaultPoint.HandledNotCommitted)]
+    [InlineData(FaultPoint.CommittedNotSettled)]
+    [InlineData(FaultPoint.TakenOverNotAccepted)]
+    public Task A_kill_between_two_writes_loses_nothing_and_repeats_nothing(string place) => KillAndGoOnAsync(place);
+}
 
 public sealed class FailureTests : FailureScenarios<Quay>;
 
