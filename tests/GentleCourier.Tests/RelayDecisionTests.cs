@@ -45,6 +45,36 @@ public sealed class RelayDecisionTests
         }
     });
 
+    /// <summary>
+    /// Of each row that goes to several addresses everything has one end: the row is forgotten when all have it;
+    /// otherwise it makes room for a part for each address that has not, held by address and key.
+    /// </summary>
+    [Fact]
+    public void A_row_that_has_not_come_everywhere_leaves_a_part_for_each_address_that_lacks_it() => Gen.Select(
+        Answered, Gen.Int[0, 2].Array[1, 3], (a, fates) => (a.IsHeld, a.Attempts, a.Key, fates)).Array[0, 20].Sample(
+        batch =>
+        {
+            string[] places = ["fares", "deck", "notices"];
+            var answers = batch.SelectMany((a, i) => a.fates.Select((fate, place) => new Answer(
+                Row(i + 1, a.IsHeld, a.Attempts, a.Key), places[place], fate == 0 ? PublishResult.Taken
+                    : fate == 1 ? PublishResult.Deferred("later") : PublishResult.Refused("never")))).ToList();
+            var marks = Marking.Of(answers, new HashSet<string> { "deck\u001fa" }, n => TimeSpan.FromSeconds(n));
+            Assert.Empty(marks.Held);
+            Assert.Equal(
+                answers.Where(a => a.Result.Fate != PublishFate.Taken).Select(a => (a.Row.Row, a.Address)),
+                marks.Parts.Select(p => (p.Row, (string?)p.Address)));
+            Assert.Equal(
+                answers.GroupBy(a => a.Row.Row).Where(g => g.All(a => a.Result.Fate == PublishFate.Taken))
+                    .Select(g => g.Key),
+                marks.Forgotten.Select(r => r.Row));
+            // Each address has its own account of a key, and what was held before is not put off by it.
+            Assert.All(marks.Parts.Where(p => p.Key is not null && p.After is not null), p => Assert.True(
+                marks.Keys.Any(k => k.Key == p.Key) || p.Key == "deck\u001fa"));
+            Assert.DoesNotContain(marks.Keys, k => k.Key is "a" or "b" or "deck\u001fa");
+            Assert.All(marks.Parts.GroupBy(p => p.Key).Where(g => g.Key is not null), g => Assert.True(
+                g.Count(p => p.Attempts > 0 && p.After is not null) <= 1));
+        });
+
     [Fact]
     public void A_rest_never_follows_from_waiting() => Gen.Double[0, 1e6].Sample(ms =>
     {

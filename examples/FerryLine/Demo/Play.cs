@@ -60,6 +60,9 @@ internal static class Play
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
     {
+        if (options is { Engine: "amqp", Misspelt: not null })
+            throw new InvalidOperationException(
+                "where queues are made by an operator a worker cannot make a wrong one; leave out --misspelt");
         var day = Day.Read(Path.Combine(AppContext.BaseDirectory, "Data"));
         AnsiConsole.MarkupLine(
             $"[bold]Skerry Line[/], {ServiceDay.Today:d MMMM yyyy}: {day.Taps.Count:N0} taps, {day.Sailings.Count} "

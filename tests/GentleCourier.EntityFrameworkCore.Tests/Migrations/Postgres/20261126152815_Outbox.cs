@@ -112,7 +112,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false),
                     attempts = table.Column<int>(type: "integer", nullable: false),
                     due = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
-                    error = table.Column<string>(type: "text", nullable: false)
+                    error = table.Column<string>(type: "text", nullable: false),
+                    address = table.Column<string>(type: "text", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -186,27 +187,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 constraints: table =>
                 {
                     table.PrimaryKey("schedule_pkey", x => x.name);
-                });
-
-            migrationBuilder.CreateTable(
-                name: "set_aside",
-                schema: "courier",
-                columns: table => new
-                {
-                    id = table.Column<string>(type: "text", nullable: false),
-                    queue = table.Column<string>(type: "text", nullable: false),
-                    reason = table.Column<string>(type: "text", nullable: false),
-                    exception = table.Column<string>(type: "text", nullable: true),
-                    message = table.Column<string>(type: "text", nullable: true),
-                    stack = table.Column<string>(type: "text", nullable: true),
-                    attempts = table.Column<int>(type: "integer", nullable: false),
-                    worker = table.Column<string>(type: "text", nullable: false),
-                    set_aside = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
-                    @event = table.Column<byte[]>(name: "event", type: "bytea", nullable: false)
-                },
-                constraints: table =>
-                {
-                    table.PrimaryKey("set_aside_pkey", x => x.id);
                 });
 
             migrationBuilder.CreateTable(
@@ -326,10 +306,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "schedule",
-                schema: "courier");
-
-            migrationBuilder.DropTable(
-                name: "set_aside",
                 schema: "courier");
 
             migrationBuilder.DropTable(

@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261126093538_Outbox")]
+    [Migration("20261126152815_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -262,6 +262,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("added")
                         .HasColumnOrder(5);
 
+                    b.Property<string>("address")
+                        .HasColumnType("text")
+                        .HasColumnName("address")
+                        .HasColumnOrder(10);
+
                     b.Property<int>("attempts")
                         .HasColumnType("integer")
                         .HasColumnName("attempts")
@@ -462,68 +467,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasName("schedule_pkey");
 
                     b.ToTable("schedule", "courier");
-                });
-
-            modelBuilder.Entity("courier.set_aside", b =>
-                {
-                    b.Property<string>("id")
-                        .HasColumnType("text")
-                        .HasColumnName("id")
-                        .HasColumnOrder(1);
-
-                    b.Property<int>("attempts")
-                        .HasColumnType("integer")
-                        .HasColumnName("attempts")
-                        .HasColumnOrder(7);
-
-                    b.Property<byte[]>("event")
-                        .IsRequired()
-                        .HasColumnType("bytea")
-                        .HasColumnName("event")
-                        .HasColumnOrder(10);
-
-                    b.Property<string>("exception")
-                        .HasColumnType("text")
-                        .HasColumnName("exception")
-                        .HasColumnOrder(4);
-
-                    b.Property<string>("message")
-                        .HasColumnType("text")
-                        .HasColumnName("message")
-                        .HasColumnOrder(5);
-
-                    b.Property<string>("queue")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("queue")
-                        .HasColumnOrder(2);
-
-                    b.Property<string>("reason")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("reason")
-                        .HasColumnOrder(3);
-
-                    b.Property<DateTime>("set_aside")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("set_aside")
-                        .HasColumnOrder(9);
-
-                    b.Property<string>("stack")
-                        .HasColumnType("text")
-                        .HasColumnName("stack")
-                        .HasColumnOrder(6);
-
-                    b.Property<string>("worker")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("worker")
-                        .HasColumnOrder(8);
-
-                    b.HasKey("id")
-                        .HasName("set_aside_pkey");
-
-                    b.ToTable("set_aside", "courier");
                 });
 
             modelBuilder.Entity("courier.store_chore", b =>

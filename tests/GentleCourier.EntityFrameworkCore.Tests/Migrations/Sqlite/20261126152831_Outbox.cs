@@ -94,7 +94,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false),
                     attempts = table.Column<int>(type: "INTEGER", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: true),
-                    error = table.Column<string>(type: "TEXT", nullable: false)
+                    error = table.Column<string>(type: "TEXT", nullable: false),
+                    address = table.Column<string>(type: "TEXT", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -172,26 +173,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 constraints: table =>
                 {
                     table.PrimaryKey("PK_courier_schema", x => x.part);
-                });
-
-            migrationBuilder.CreateTable(
-                name: "courier_set_aside",
-                columns: table => new
-                {
-                    id = table.Column<string>(type: "TEXT", nullable: false),
-                    queue = table.Column<string>(type: "TEXT", nullable: false),
-                    reason = table.Column<string>(type: "TEXT", nullable: false),
-                    exception = table.Column<string>(type: "TEXT", nullable: true),
-                    message = table.Column<string>(type: "TEXT", nullable: true),
-                    stack = table.Column<string>(type: "TEXT", nullable: true),
-                    attempts = table.Column<int>(type: "INTEGER", nullable: false),
-                    worker = table.Column<string>(type: "TEXT", nullable: false),
-                    set_aside = table.Column<long>(type: "INTEGER", nullable: false),
-                    @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
-                },
-                constraints: table =>
-                {
-                    table.PrimaryKey("PK_courier_set_aside", x => x.id);
                 });
 
             migrationBuilder.CreateTable(
@@ -299,9 +280,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_schema");
-
-            migrationBuilder.DropTable(
-                name: "courier_set_aside");
 
             migrationBuilder.DropTable(
                 name: "courier_store_chore");

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261126093550_Outbox")]
+    [Migration("20261126152831_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -225,6 +225,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnType("INTEGER")
                         .HasColumnName("added")
                         .HasColumnOrder(5);
+
+                    b.Property<string>("address")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("address")
+                        .HasColumnOrder(10);
 
                     b.Property<int>("attempts")
                         .HasColumnType("INTEGER")
@@ -443,67 +448,6 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                             release = "0.1.0",
                             version = 1
                         });
-                });
-
-            modelBuilder.Entity("courier.courier_set_aside", b =>
-                {
-                    b.Property<string>("id")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("id")
-                        .HasColumnOrder(1);
-
-                    b.Property<int>("attempts")
-                        .HasColumnType("INTEGER")
-                        .HasColumnName("attempts")
-                        .HasColumnOrder(7);
-
-                    b.Property<byte[]>("event")
-                        .IsRequired()
-                        .HasColumnType("BLOB")
-                        .HasColumnName("event")
-                        .HasColumnOrder(10);
-
-                    b.Property<string>("exception")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("exception")
-                        .HasColumnOrder(4);
-
-                    b.Property<string>("message")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("message")
-                        .HasColumnOrder(5);
-
-                    b.Property<string>("queue")
-                        .IsRequired()
-                        .HasColumnType("TEXT")
-                        .HasColumnName("queue")
-                        .HasColumnOrder(2);
-
-                    b.Property<string>("reason")
-                        .IsRequired()
-                        .HasColumnType("TEXT")
-                        .HasColumnName("reason")
-                        .HasColumnOrder(3);
-
-                    b.Property<long>("set_aside")
-                        .HasColumnType("INTEGER")
-                        .HasColumnName("set_aside")
-                        .HasColumnOrder(9);
-
-                    b.Property<string>("stack")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("stack")
-                        .HasColumnOrder(6);
-
-                    b.Property<string>("worker")
-                        .IsRequired()
-                        .HasColumnType("TEXT")
-                        .HasColumnName("worker")
-                        .HasColumnOrder(8);
-
-                    b.HasKey("id");
-
-                    b.ToTable("courier_set_aside", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_store_chore", b =>
