@@ -41,6 +41,9 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
     if (role == "receive") courier.Receive("marks", queue =>
     {
         queue.Options.Lease = TimeSpan.FromSeconds(1);
+        if (settings.GetValue("Rig:Fails", false))
+            (queue.Options.FirstDelay, queue.Options.LongestDelay) =
+                (TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
         queue.Handle<Mark, WriteMark>();
         if (isTimed) queue.Handle<Tick, WriteTick>();
     });

@@ -74,8 +74,7 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var settling = place == FaultPoint.ArrivalSettledNotHandled ? Settling.OnArrival : Settling.AfterHandling;
-        string[] settings = ["Rig:Timed=true", $"Rig:Fails={place == FaultPoint.TakenOverNotAccepted}",
-            "Courier:Receivers:marks:FirstDelay=00:00:00.010", "Courier:Receivers:marks:LongestDelay=00:00:00.100"];
+        string[] settings = ["Rig:Timed=true", $"Rig:Fails={place == FaultPoint.TakenOverNotAccepted}"];
         Assert.True(await RunAsync(crossing, settling, [.. settings, $"Rig:Fault={place}"]));
         Assert.False(await RunAsync(crossing, settling, settings));
 

@@ -33,7 +33,7 @@ public sealed class SettingsTests
     [InlineData(
         "Courier:Brokr", "x",
         "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, "
-        + "Receivers, Relay, Retention, Schedules, Source, Store")]
+        + "Receivers, Relay, Retention, Routes, Schedules, Source, Store")]
     [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
     [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
