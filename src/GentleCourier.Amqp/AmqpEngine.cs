@@ -9,8 +9,8 @@ namespace GentleCourier.Amqp;
 /// Brokers that speak AMQP 1.0 (ISO/IEC 19464). Addresses are <c>amqps://USER@HOST:PORT,HOST:PORT/</c>, or
 /// <c>amqp://…</c> without TLS; several hosts are tried in turn. After the question mark may stand
 /// <c>queue=/amq/queue/{queue}</c>, how the broker names a queue; <c>authority=FILE</c>, whose word is taken for who it
-/// is; <c>certificate=FILE</c> and <c>key=FILE</c>, who this program is; <c>hostname=NAME</c>, which host is meant where
-/// one stands for several; and <c>dead-letters=ADDRESS</c>, where receivers without a store set events aside. The
+/// is; <c>certificate=FILE</c> and <c>key=FILE</c>, who this program is; <c>hostname=NAME</c>, which host is meant
+/// where one stands for several; and <c>dead-letters=ADDRESS</c>, where receivers without a store set events aside. The
 /// password is in the variable AMQP_PASSWORD or in <c>password-file=FILE</c>; it may be part of the address where that
 /// comes from a secret configuration.
 /// </summary>
@@ -29,7 +29,8 @@ public sealed class AmqpEngine : IEngine
 
     /// <inheritdoc/>
     public string StoreSchema => throw new CourierException(
-        "an AMQP 1.0 broker holds no store; a service's store is in its own database, by the engine sqlite or postgres");
+        "an AMQP 1.0 broker holds no store; a service's store is in its own database, by the engine sqlite or "
+        + "postgres");
 
     /// <inheritdoc/>
     public string BrokerSchema => """

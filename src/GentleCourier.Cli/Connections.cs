@@ -130,7 +130,8 @@ internal sealed class Connections
             && Array.Exists(Engines, e => e.Scheme == address.Scheme && e.HoldsPassword(address))
             ? throw new UsageException(
                 $"--{what} holds a password, which everybody on this host can read; give it in "
-                + $"{(address.Scheme == "postgres" ? "PGPASSWORD" : "AMQP_PASSWORD")} or a password file, or the whole address in COURIER_{what.ToUpperInvariant()}")
+                + $"{(address.Scheme == "postgres" ? "PGPASSWORD" : "AMQP_PASSWORD")} or a password file, or the whole "
+                + $"address in COURIER_{what.ToUpperInvariant()}")
             : said;
 
     private static string? Variable(string name) =>

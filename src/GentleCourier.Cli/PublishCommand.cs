@@ -81,7 +81,8 @@ internal static class PublishCommand
     {
         var knowsRoutes = broker.Abilities.HasFlag(BrokerAbilities.Routes);
         if (knowsRoutes != (queues.Length == 0))
-            throw new UsageException(knowsRoutes ? $"{broker.DisplayName} knows itself where events go; leave out --queue"
+            throw new UsageException(knowsRoutes
+                ? $"{broker.DisplayName} knows itself where events go; leave out --queue"
                 : $"{broker.DisplayName} does not know where events go; say --queue");
         var outcomes = await broker.PublishAsync(
             knowsRoutes ? [@event] : [.. queues.Select(queue => @event with { Address = queue })], cancel);

@@ -16,7 +16,8 @@ public sealed class AmqpTests : IDisposable
     [Fact]
     public async Task It_shows_what_can_be_known_publishes_to_queues_and_sends_letters_back()
     {
-        string[] broker = ["--broker", $"{server.Bare}/?queue=/amq/queue/{{queue}}"], store = ["--store", courier.Store];
+        string[] broker = ["--broker", $"{server.Bare}/?queue=/amq/queue/{{queue}}"];
+        string[] store = ["--store", courier.Store];
         string[] both = [.. broker, .. store];
         (await courier.RunAsync(["status", .. broker])).Fails(3, "it refuses the user 'courier'");
         courier.Environment["AMQP_PASSWORD"] = server.Password;

@@ -87,7 +87,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         {
             courier.AddEngine(Engine);
             if (place.StoreEngine != place.Engine)
-                courier.AddEngine(Engine is TroubledEngine trouble ? trouble.Beside(place.StoreEngine) : place.StoreEngine);
+                courier.AddEngine(
+                    Engine is TroubledEngine trouble ? trouble.Beside(place.StoreEngine) : place.StoreEngine);
             configure?.Invoke(courier);
         });
         var host = builder.Build();

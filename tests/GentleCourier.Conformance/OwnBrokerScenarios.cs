@@ -5,7 +5,9 @@ using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Conformance;
 
-/// <summary>What receivers are promised by brokers of this library alone, with leases and with all that they tell.</summary>
+/// <summary>
+/// What receivers are promised by brokers of this library alone, with leases and with all that they tell.
+/// </summary>
 public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
 {
     private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, Action<ReceiverOptions>? limits = null,

@@ -80,7 +80,9 @@ internal sealed class DemoFiles : IDisposable
             [.. Services.Skip(1).Select(
                 s => (s, stores.CreateCompanion(Parse(Store(s)), TimeProvider.System)))]);
 
-    /// <summary>Makes queues where that is an operator's work, and says where events go, where a broker keeps that.</summary>
+    /// <summary>
+    /// Makes queues where that is an operator's work, and says where events go, where a broker keeps that.
+    /// </summary>
     public async Task DeployAsync(IBroker broker, Topology topology, CancellationToken cancel)
     {
         foreach (var queue in topology.Queues) queues?.Create(queue);
@@ -89,7 +91,8 @@ internal sealed class DemoFiles : IDisposable
             await broker.PrepareAsync(topology, create: true, cancel);
             return;
         }
-        foreach (var (service, queue) in new[] { ("fares", "fares"), ("deckcount", "deck-count"), ("notices", "notices") })
+        (string, string)[] receivers = [("fares", "fares"), ("deckcount", "deck-count"), ("notices", "notices")];
+        foreach (var (service, queue) in receivers)
         {
             await using var companion = stores.CreateCompanion(Parse(Store(service)), TimeProvider.System);
             await companion.PrepareAsync(new Topology([queue], []), create: true, cancel);

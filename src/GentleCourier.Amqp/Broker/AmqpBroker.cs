@@ -80,8 +80,9 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         {
             int[] mine = [.. place];
             var sent = await publisher.SendAsync(
-                address.Of(place.Key!), Names.IsQueue(place.Key!), Array.ConvertAll(mine, i => new Publication(events[i].Json, default)),
-                cancellationToken).ConfigureAwait(false);
+                address.Of(place.Key!), Names.IsQueue(place.Key!),
+                Array.ConvertAll(mine, i => new Publication(events[i].Json, default)), cancellationToken)
+                .ConfigureAwait(false);
             for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent.Outcomes[i], sent.WhyNot);
         }
     }

@@ -78,7 +78,8 @@ internal sealed class AmqpLink(
         reader.Dispose();
     }
 
-    /// <summary>Once half of it is used up, or where it is too much: a frame for each message would cost as much as that.
+    /// <summary>Once half of it is used up, or where it is too much: a frame for each message would cost as much as
+    /// that.
     /// </summary>
     private void TopUp(int wanted)
     {

@@ -5,8 +5,8 @@ using GentleCourier.Amqp.Transport;
 namespace GentleCourier.Amqp.Broker;
 
 /// <summary>
-/// How many messages wait in queues, as the broker says to links that never have credit (part 2, section 2.6.7). They are
-/// kept. Thread-safe.
+/// How many messages wait in queues, as the broker says to links that never have credit (part 2, section 2.6.7). They
+/// are kept. Thread-safe.
 /// </summary>
 internal sealed class Depths(LastingConnection lasting, AmqpAddress address) : IDisposable
 {

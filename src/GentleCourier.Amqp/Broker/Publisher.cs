@@ -11,9 +11,9 @@ namespace GentleCourier.Amqp.Broker;
 internal readonly record struct Publication(ReadOnlyMemory<byte> Json, Notes Notes);
 
 /// <summary>
-/// Publishes to addresses, each over a session and a link of its own that are kept: an address that a peer does not want
-/// keeps nothing from the others. There are peers that accept what they then drop, since the queue is not there: so each
-/// queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
+/// Publishes to addresses, each over a session and a link of its own that are kept: an address that a peer does not
+/// want keeps nothing from the others. There are peers that accept what they then drop, since the queue is not there:
+/// so each queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
 /// </summary>
 internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
 {
@@ -53,7 +53,8 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
         Accepted => PublishResult.Taken,
         Rejected { Error: { } error } when error.Condition.Text is Conditions.MessageSizeExceeded
             or Conditions.InvalidField or Conditions.DecodeError => PublishResult.Refused($"{error}"),
-        Rejected rejected => PublishResult.Deferred($"the broker rejected it: {rejected.Error?.ToString() ?? "no reason"}"),
+        Rejected rejected => PublishResult.Deferred(
+            $"the broker rejected it: {rejected.Error?.ToString() ?? "no reason"}"),
         null => PublishResult.Deferred(whyNot?.Message ?? "the broker has not said what became of it"),
         _ => PublishResult.Deferred("the broker gave it back"),
     };
@@ -76,14 +77,14 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
                 links?.Writer.Dispose();
                 links = new Links(connection, new CloudEventWriter(), new(StringComparer.Ordinal));
             }
-            if (links.Places.GetValueOrDefault(address) is not { Sender.WhyGone: null, Guard: null or { WhyGone: null } }
-                and var gone)
+            var known = links.Places.GetValueOrDefault(address);
+            if (known is not { Sender.WhyGone: null, Guard: null or { WhyGone: null } })
             {
-                if (gone is not null) await gone.EndAsync().ConfigureAwait(false);
-                links.Places[address] = await OpenAsync(connection, address, isQueue, cancellationToken)
+                if (links.Places.Remove(address)) await known!.EndAsync().ConfigureAwait(false);
+                known = links.Places[address] = await OpenAsync(connection, address, isQueue, cancellationToken)
                     .ConfigureAwait(false);
             }
-            return (links.Places[address].Sender, links.Writer);
+            return (known.Sender, links.Writer);
         }
         finally
         {

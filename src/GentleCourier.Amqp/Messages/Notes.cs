@@ -4,8 +4,8 @@ using GentleCourier.Amqp.Types;
 namespace GentleCourier.Amqp.Messages;
 
 /// <summary>
-/// What travels with a message that was sent anew because its queue cannot count, as message annotations (part 3, section
-/// 3.2.3). The names begin as those of users have to.
+/// What travels with a message that was sent anew because its queue cannot count, as message annotations (part 3,
+/// section 3.2.3). The names begin as those of users have to.
 /// </summary>
 /// <param name="Attempt">Which attempt its next is, from 2 on; null where nobody has counted.</param>
 /// <param name="Reason">Why it was set aside; null where it was not.</param>

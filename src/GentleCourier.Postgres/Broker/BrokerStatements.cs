@@ -90,7 +90,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         change AS (
             SELECT coalesce(max(debt), 0) + $2 + coalesce($3 - coalesce(max(waiting), 0), 0) AS came FROM before),
         kept AS (
-            INSERT INTO courier.elsewhere AS e (queue, waiting, debt) SELECT $1, coalesce($3, 0), least(0, came) FROM change
+            INSERT INTO courier.elsewhere AS e (queue, waiting, debt)
+            SELECT $1, coalesce($3, 0), least(0, came) FROM change
             ON CONFLICT (queue) DO UPDATE SET waiting = coalesce($3, e.waiting), debt = excluded.debt)
         {ToTally} SELECT $1, {Slot}, 0, 0, 0, greatest(0, came), $2, 0, 0 FROM change {OrAdd}
         """);

@@ -88,8 +88,8 @@ internal static class BrokerTables
             PRIMARY KEY (queue, slot)
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
 
-        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and how
-        -- many more are known to have gone than to have come.
+        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and
+        -- how many more are known to have gone than to have come.
         CREATE TABLE courier.elsewhere (
             queue   int PRIMARY KEY,
             waiting bigint NOT NULL,

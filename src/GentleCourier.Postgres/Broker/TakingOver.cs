@@ -45,8 +45,8 @@ internal sealed class TakingOver(PostgresServer server)
         WITH kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
                 first_attempt, set_aside, event, identity)
-            SELECT $2, $4, $5, $6, $7, $8, $9, coalesce($1, now()) - $10, coalesce($1, now()) - $10, coalesce($1, now()),
-                $11, $3
+            SELECT $2, $4, $5, $6, $7, $8, $9, coalesce($1, now()) - $10, coalesce($1, now()) - $10,
+                coalesce($1, now()), $11, $3
             WHERE NOT EXISTS (SELECT FROM courier.dead_letter WHERE queue = $2 AND identity = $3)
             RETURNING id),
         counted AS ({BrokerStatements.CountTakenOver(
@@ -72,7 +72,8 @@ internal sealed class TakingOver(PostgresServer server)
         return letters;
     }
 
-    private void AddComingAgain(RoundTrip trip, int queue, List<TakenOver> again, Action<int, string> letter) => trip.Add(
+    private void AddComingAgain(
+        RoundTrip trip, int queue, List<TakenOver> again, Action<int, string> letter) => trip.Add(
         comeAgain, row => letter(row.GetInt32(0), TextOf(row)), server.Now, Parameter.Of(queue),
         Parameter.Of([.. again.Select(e => (string?)e.Identity)]), Parameter.Of([.. again.Select(e => e.Json)]),
         Parameter.Of([.. again.Select(e => e.Attempts)]), Parameter.Of([.. again.Select(e => e.TriedFor)]),

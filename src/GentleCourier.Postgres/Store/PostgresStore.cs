@@ -438,7 +438,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
             trip.Add(
                 sql.AddAnew, row => found.Add(row.GetInt64(0)),
                 [server.Now, .. KeysOf(anew.Select(e => e.Event)), Column(e => e.Anew.Id), Column(e => e.Anew.Type),
-                Column(e => HeldKeys.Of(e.Anew.Address, e.Anew.PartitionKey)), Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
+                Column(e => HeldKeys.Of(e.Anew.Address, e.Anew.PartitionKey)),
+                Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
         }
         if (due.Length > 0)
             trip.Add(sql.DueNow, row => found.Add(row.GetInt64(0)), [server.Now, .. KeysOf(due.Select(e => e.Event))]);

@@ -30,7 +30,7 @@ internal static class StoreTables
             attempts      int NOT NULL,
             due           timestamptz,
             error         text NOT NULL,
-            address       text                                        -- where it goes alone; then it is part of the key, too
+            address       text                                        -- where it goes alone; part of the key, then
         );
         CREATE INDEX outbox_held_due ON courier.outbox_held (due) WHERE partition_key IS NULL;
         CREATE INDEX outbox_held_behind ON courier.outbox_held (partition_key, id)

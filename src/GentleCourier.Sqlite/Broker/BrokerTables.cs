@@ -135,8 +135,8 @@ internal static class BrokerTables
             started INTEGER NOT NULL
         );
 
-        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and how
-        -- many more are known to have gone than to have come.
+        -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and
+        -- how many more are known to have gone than to have come.
         CREATE TABLE courier_elsewhere (
             queue   INTEGER PRIMARY KEY,
             waiting INTEGER NOT NULL,

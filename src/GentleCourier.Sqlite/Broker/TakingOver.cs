@@ -21,7 +21,8 @@ internal static class TakingOver
                 letters[i] = statements.AddLetter(queue, now, taken, worker, identity);
                 setAside++;
             }
-            // One that nobody has tried yet, as far as is known, may be a dead letter by now; one that failed is at work.
+            // One that nobody has tried yet, as far as is known, may be a dead letter by now; one that failed is at
+            // work.
             else if (!statements.IsHere(identity) && (letters[i] is null || taken.Again is not null))
             {
                 letters[i] = null;

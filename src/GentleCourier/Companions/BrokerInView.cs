@@ -53,7 +53,10 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
     public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
     {
         if (broker is IExaminable itself)
-            await foreach (var check in itself.ExamineAsync(cancellationToken).ConfigureAwait(false)) yield return check;
+        {
+            await foreach (var check in itself.ExamineAsync(cancellationToken).ConfigureAwait(false))
+                yield return check;
+        }
         foreach (var (name, companion) in companions)
         {
             if (companion is not IExaminable part) continue;

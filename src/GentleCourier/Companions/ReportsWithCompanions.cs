@@ -3,8 +3,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.Companions;
 
 /// <summary>
-/// What is known of queues of a broker that has companions: of the broker how many wait, of the companions what they have
-/// taken over, and who receives. What neither knows is unknown.
+/// What is known of queues of a broker that has companions: of the broker how many wait, of the companions what they
+/// have taken over, and who receives. What neither knows is unknown.
 /// </summary>
 internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroker> companions) : IBrokerReports
 {

@@ -6,7 +6,8 @@ namespace GentleCourier.Engines;
 public static class BrokerView
 {
     /// <summary>
-    /// Whether a broker leaves delays, attempts or dead letters to companions in the stores of those who receive from it.
+    /// Whether a broker leaves delays, attempts or dead letters to companions in the stores of those who receive from
+    /// it.
     /// </summary>
     public static bool HasCompanions(this IBroker broker)
     {

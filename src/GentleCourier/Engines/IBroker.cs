@@ -31,8 +31,8 @@ public interface IBroker : IAsyncDisposable
     ITakeOver? TakeOver => null;
 
     /// <summary>
-    /// The one that has taken over what this one cannot do: whoever receives from the one receives from both. Null where
-    /// there is none.
+    /// The one that has taken over what this one cannot do: whoever receives from the one receives from both. Null
+    /// where there is none.
     /// </summary>
     IBroker? Companion => null;
 

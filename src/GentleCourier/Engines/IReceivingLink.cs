@@ -36,8 +36,8 @@ public interface IReceivingLink : IAsyncDisposable
     Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken);
 
     /// <summary>
-    /// Nothing is asked for until further notice: what a peer has pushed, and nobody has been given, goes back to others
-    /// at once. It does not wait, nor throw; an engine that does not push has nothing to do.
+    /// Nothing is asked for until further notice: what a peer has pushed, and nobody has been given, goes back to
+    /// others at once. It does not wait, nor throw; an engine that does not push has nothing to do.
     /// </summary>
     void Withdraw()
     {
@@ -93,7 +93,8 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
     public TimeSpan? TriedFor { get; } = triedFor;
 
     /// <summary>
-    /// Why the engine could not make an event of what it was given, which is in <see cref="Json"/>; null where it could.
+    /// Why the engine could not make an event of what it was given, which is in <see cref="Json"/>; null where it
+    /// could.
     /// </summary>
     public string? Problem { get; init; }
 

@@ -106,7 +106,9 @@ public sealed record OutboxMarks(
     IReadOnlyList<OutboxRow> Forgotten, IReadOnlyList<HeldRow> Held, IReadOnlyList<HeldKey> Keys,
     IReadOnlyList<string> Freed)
 {
-    /// <summary>What is held from now on of rows that are to go to several addresses, and have not come to all.</summary>
+    /// <summary>
+    /// What is held from now on of rows that are to go to several addresses, and have not come to all.
+    /// </summary>
     public IReadOnlyList<HeldPart> Parts { get; init; } = [];
 
     /// <summary>The broker that has answered, and how far it had come; nothing where it does not say.</summary>

@@ -36,7 +36,9 @@ public interface ITakeOver
 /// <summary>An event that is taken over.</summary>
 /// <param name="Json">The event as it was published; UTF-8 JSON, unless that is what is wrong with it.</param>
 /// <param name="Attempts">How many attempts count so far.</param>
-/// <param name="TriedFor">How long ago it was tried for the first time; null where it has not been, or nobody knows.</param>
+/// <param name="TriedFor">
+/// How long ago it was tried for the first time; null where it has not been, or nobody knows.
+/// </param>
 /// <param name="Outcome">
 /// What became of it: it comes again, as <see cref="Outcome.Modified"/> says; or it is set aside, as
 /// <see cref="Outcome.Rejected"/> says; null: nobody knows, it is ready.

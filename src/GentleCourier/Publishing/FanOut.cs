@@ -3,8 +3,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.Publishing;
 
 /// <summary>
-/// Sends each event to every address that its type is routed to, for a broker that does not know routes itself. What has
-/// not come to one of them is held for that one alone.
+/// Sends each event to every address that its type is routed to, for a broker that does not know routes itself. What
+/// has not come to one of them is held for that one alone.
 /// </summary>
 /// <param name="broker">The broker.</param>
 /// <param name="store">Where the events are.</param>
@@ -45,8 +45,8 @@ internal sealed class FanOut(
         : routes.TryGetValue(row.Event.Type, out var addresses)
             ? addresses.Select(address => new Answer(row, address, default))
             : [new Answer(row, null, PublishResult.Deferred(
-                $"no queue is routed for type '{row.Event.Type}'; set Courier:Routes:{row.Event.Type} to the queues that "
-                + $"get it, since {broker.DisplayName} does not know"))];
+                $"no queue is routed for type '{row.Event.Type}'; set Courier:Routes:{row.Event.Type} to the queues "
+                + $"that get it, since {broker.DisplayName} does not know"))];
 
     private async Task<IReadOnlySet<string>> HeldBeforeAsync(
         OutboxBatch batch, List<Answer> answers, CancellationToken cancellationToken)

@@ -59,7 +59,8 @@ internal static class Marking
                 case PublishFate.Deferred when key is not null && keys.TryGetValue(key, out var after):
                     if (answer.Address is not null || !row.IsHeld) Hold(answer, 0, after, Follows);
                     break;
-                case PublishFate.Deferred when answer.Address is not null && key is not null && heldBefore.Contains(key):
+                case PublishFate.Deferred
+                    when answer.Address is not null && key is not null && heldBefore.Contains(key):
                     Hold(answer, 0, TimeSpan.Zero, Follows);
                     break;
                 default:

@@ -12,8 +12,9 @@ internal static class WithoutStore
     {
         var setting = $"Courier:Receivers:{binding.Queue}";
         if (!broker.Abilities.HasFlag(BrokerAbilities.DeadLetters))
-            return $"{broker.DisplayName} does not keep what is set aside, and this process has no store that could; set "
-                + "Courier:Store, or for an AMQP 1.0 broker a place of the queue's own (dead-letters=… in its address)";
+            return $"{broker.DisplayName} does not keep what is set aside, and this process has no store that could; "
+                + "set Courier:Store, or for an AMQP 1.0 broker a place of the queue's own (dead-letters=… in its "
+                + "address)";
         if (!broker.Abilities.HasFlag(BrokerAbilities.Delays) && HasDelays(binding.Options))
             return $"{broker.DisplayName} cannot give an event again after a delay, and this process has no store that "
                 + $"could; set Courier:Store, or set {setting}:FirstDelay and {setting}:LongestDelay to 00:00:00";

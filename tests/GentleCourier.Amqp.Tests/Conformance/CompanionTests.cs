@@ -148,7 +148,8 @@ public sealed class CompanionTests
         var harbour = await crossing.StartAsync("harbour", settings: at);
         var publishing = Task.Run(async () =>
         {
-            for (var i = 0; i < 2000; i += 20) await harbour.PublishAsync(Enumerable.Range(i, 20).Select(n => new Tap(n)));
+            for (var i = 0; i < 2000; i += 20)
+                await harbour.PublishAsync(Enumerable.Range(i, 20).Select(n => new Tap(n)));
         });
         await Crossing.UntilAsync(() => Task.FromResult(done.Count > 200), "some are handled");
         await Task.Run(() =>

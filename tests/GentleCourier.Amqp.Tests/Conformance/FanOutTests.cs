@@ -86,7 +86,8 @@ public sealed class FanOutTests
         await harbour.PublishAsync(new Tap(1));
         await Crossing.UntilAsync(
             async () => quay.Ask("taps").Ready == 1
-                && await harbour.Store().ReadOutboxFiguresAsync() is { Waiting: 0, Refused: 1 }, "the other is relayed");
+                && await harbour.Store().ReadOutboxFiguresAsync() is { Waiting: 0, Refused: 1 },
+            "the other is relayed");
         Assert.Contains("takes 4,194,304 at the most", (await harbour.Store().ReadHeldAsync(1))[0].LastError,
             StringComparison.Ordinal);
     }

@@ -10,8 +10,8 @@ using GentleCourier.Sqlite;
 namespace GentleCourier.Amqp.Tests.Conformance;
 
 /// <summary>
-/// Queues of the tests' broker that are this test's alone, with stores in files. The queues are made by whoever attaches
-/// to them first; they would not survive the broker, which nobody stops here.
+/// Queues of the tests' broker that are this test's alone, with stores in files. The queues are made by whoever
+/// attaches to them first; they would not survive the broker, which nobody stops here.
 /// </summary>
 public sealed class Quay : Place
 {
@@ -155,8 +155,8 @@ public sealed class Quay : Place
                 var rest = await PublishAsync([.. events.Where(e => IsSound(e.Json))], cancellationToken);
                 return [.. rest, .. Enumerable.Repeat(PublishResult.Taken, events.Count - rest.Count)];
             }
-            var sent = events.SelectMany((e, i) => QueuesOf(e.Type).Select(q => (Place: i, Event: e with { Address = q })))
-                .ToList();
+            var sent = events.SelectMany(
+                (e, i) => QueuesOf(e.Type).Select(q => (Place: i, Event: e with { Address = q }))).ToList();
             var results = await inner.PublishAsync(sent.ConvertAll(s => s.Event), cancellationToken);
             return [.. events.Select((_, i) => sent.FindIndex(s => s.Place == i) is >= 0 and var first
                 ? results[first] : PublishResult.Deferred("no queue is routed"))];
@@ -212,10 +212,12 @@ public sealed class Quay : Place
             string queue, int limit, CancellationToken cancellationToken)
         {
             var seen = (await quay.companion.Reports!.PeekAsync(queue, limit, cancellationToken)).ToList();
-            await using var link = await quay.broker.OpenLinkAsync(queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
+            await using var link = await quay.broker.OpenLinkAsync(
+                queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
             for (var left = SharedBroker.One.Ask(quay.prefix + queue).Ready; left > 0;)
             {
-                var taken = await link.ReceiveAsync(left, cancellationToken).WaitAsync(Crossing.Limit, cancellationToken);
+                var taken = await link.ReceiveAsync(left, cancellationToken)
+                    .WaitAsync(Crossing.Limit, cancellationToken);
                 seen.AddRange(taken.Select(
                     t => new QueuedEvent(t.Json, 0, QueuedState.Ready, null, DateTimeOffset.UtcNow, null)));
                 left -= taken.Count;
