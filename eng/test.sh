@@ -25,14 +25,14 @@ dotnet build --no-restore -c Release "$what" || exit 1
 log=$(mktemp)
 trap 'rm -f "$log"' EXIT
 status=0
-run() { dotnet test --no-build -c Release "$@" 2>&1 | tee -a "$log"; [ "${PIPESTATUS[0]}" -eq 0 ] || status=1; }
+run() { dotnet test "$@" 2>&1 | tee -a "$log"; [ "${PIPESTATUS[0]}" -eq 0 ] || status=1; }
 if [ "$what" = GentleCourier.slnx ]; then
   # Two projects at a time: much of theirs is waiting. But the examples' tests start five processes each, and want the
   # machine for themselves.
   run --test-modules 'artifacts/bin/GentleCourier.*Tests/release/GentleCourier.*Tests.dll' --max-parallel-test-modules 2
   run --test-modules 'artifacts/bin/FerryLine.Tests/release/FerryLine.Tests.dll'
 else
-  run --solution "$what" --max-parallel-test-modules 1
+  run --no-build -c Release --solution "$what" --max-parallel-test-modules 1
 fi
 
 # Each run counts by itself.

@@ -23,6 +23,7 @@ internal static class Measurements
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
+        "amqp-port" => Amqp.AmqpPort.RunAsync,
         "worker" => WorkAsync,
         "publisher" => PublishAsync,
         _ => null,

@@ -189,6 +189,6 @@ internal static class AmqpMeasurements
         return buffer.Written.ToArray();
     }
 
-    private static string Text(List<double> values) =>
+    public static string Text(List<double> values) =>
         $"median {values.Order().ElementAt(values.Count / 2):0.00} ({values.Min():0.00} to {values.Max():0.00})";
 }

@@ -75,6 +75,29 @@ public sealed class CompanionTests
         Assert.Equal(53, log.Taps.Count);
     }
 
+    /// <summary>However many wait at the broker: they wait for what has failed, here.</summary>
+    [Fact]
+    public async Task What_was_taken_over_is_handled_while_the_broker_has_more_and_more()
+    {
+        await using var crossing = new Crossing(new Quay());
+        var again = new TaskCompletionSource();
+        var log = new Log
+        {
+            OnTap = async (delivery, cancel) =>
+            {
+                if (delivery.Data.Number == 0 && delivery.Attempt == 1) throw new InvalidOperationException("once");
+                if (delivery.Data.Number == 0) again.SetResult();
+                if (!again.Task.IsCompleted) await Task.Delay(5, cancel);
+            },
+        };
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 300).Select(i => Crossing.TapEvent(i))]);
+        await StartFaresAsync(crossing, log, limits => (limits.Prefetch, limits.Parallel) = (20, 2));
+        await crossing.SettledAsync();
+        // It need not be the last.
+        Assert.InRange(log.Taps.ToList().FindIndex(t => t is { Data.Number: 0, Attempt: 2 }), 1, 299);
+    }
+
     [Fact]
     public async Task A_letter_is_sent_back_and_handled_by_those_who_receive()
     {

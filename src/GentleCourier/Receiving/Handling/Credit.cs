@@ -1,5 +1,20 @@
 namespace GentleCourier.Receiving.Handling;
 
+/// <summary>What of a worker's prefetch a link may use.</summary>
+internal enum Share
+{
+    /// <summary>All of it: there is no other.</summary>
+    All,
+
+    /// <summary>All but one, where there is more than handlers have in work: another is beside it.</summary>
+    Most,
+
+    /// <summary>
+    /// What is left, one at a time unless more are settled: so its events are not kept waiting by those of the other.
+    /// </summary>
+    Rest,
+}
+
 /// <summary>
 /// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and
 /// when to give some back. One loop fetches and settles; handlers, on other threads, start and end.
@@ -51,14 +66,13 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>
-    /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.
+    /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready; but for
+    /// what is left, whenever there is room.
     /// </summary>
-    public int NeededNow
+    public int NeededNow(Share share = Share.All)
     {
-        get
-        {
-            using (Enter()) return Needed;
-        }
+        using (Enter())
+            return share == Share.Rest ? LimitNow > unsettled ? 1 : 0 : Less(Needed, share);
     }
 
     /// <summary>How many of those that lie ready are to be given back: others can begin them sooner.</summary>
@@ -148,14 +162,20 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         : Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
 
     /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
-    public int WorthFetching(int settling)
+    public int WorthFetching(int settling, Share share = Share.All)
     {
         using (Enter())
         {
             var limit = LimitNow;
-            return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
+            return limit == int.MaxValue ? helping
+                : Less(ToFetch(limit, parallel * batch, unsettled - settling, unstarted), share);
         }
     }
+
+    /// <summary>Without the one that is another's.</summary>
+    private int Less(int count, Share share) =>
+        share == Share.Most && LimitNow is < int.MaxValue and var limit && limit > parallel * batch
+            ? Math.Max(0, count - 1) : count;
 
     /// <summary>Deliveries have come, and lie ready.</summary>
     /// <param name="count">How many, 1 or more.</param>
