@@ -6,18 +6,19 @@ namespace GentleCourier.Tests;
 
 public sealed class CreditTests
 {
-    /// <summary>However busy the one is, there is a place for the other.</summary>
+    /// <summary>However busy the one is, there is a place for the other, and no more than one.</summary>
     [Fact]
-    public void Of_two_links_the_one_leaves_a_place_to_the_other_wherever_there_is_more_than_is_in_work() => Gen.Select(
-        Gen.Int[1, 9], Gen.Int[1, 3], Gen.Int[0, 2].Array[0, 60]).Sample((limit, parallel, steps) =>
+    public void Of_two_links_the_one_cannot_take_all_places_where_there_are_more_than_are_in_work() => Gen.Select(
+        Gen.Int[1, 9], Gen.Int[1, 3], Gen.Int[0, 3].Array[0, 60]).Sample((limit, parallel, steps) =>
     {
         var credit = new Credit(limit, parallel, 1, new FakeTimeProvider());
         var (held, ready, running) = (0, 0, 0);
+        _ = credit.NeededBeside;
         foreach (var step in steps)
         {
-            if (step == 0)
+            if (step is 0 or 3)
             {
-                var fetched = credit.NeededNow(Share.Most);
+                var fetched = step == 0 ? credit.NeededNow : credit.NeededBeside;
                 if (fetched > 0) credit.Fetched(fetched);
                 (held, ready) = (held + fetched, ready + fetched);
             }
@@ -29,13 +30,16 @@ public sealed class CreditTests
             else if (running > 0)
             {
                 credit.Handled(TimeSpan.Zero, 1);
-                var fetched = credit.WorthFetching(1, Share.Most);
+                var fetched = credit.WorthFetching(1);
                 credit.Settled(1);
                 if (fetched > 0) credit.Fetched(fetched);
                 (held, ready, running) = (held - 1 + fetched, ready + fetched, running - 1);
             }
-            if (limit > parallel) Assert.Equal(1, credit.NeededNow(Share.Rest));
-            Assert.InRange(held, 0, limit);
+            Assert.Equal(
+                held <= limit && (limit > parallel || held < limit) ? ready == 0 ? Math.Max(1, limit - held) : 1 : 0,
+                credit.NeededBeside);
+            Assert.InRange(held, 0, limit > parallel ? limit + 1 : limit);
+            Assert.Equal(0, credit.Surplus);
         }
     });
 
@@ -65,7 +69,7 @@ public sealed class CreditTests
         credit.Fetched(4);
         credit.Started();
         credit.Pause(TimeSpan.FromMinutes(1));
-        _ = (credit.Limit, credit.NeededNow(), credit.Surplus, credit.Attention, credit.PausedFor,
+        _ = (credit.Limit, credit.NeededNow, credit.Surplus, credit.Attention, credit.PausedFor,
             credit.WorthFetching(settling: 1), credit.IsAtWork(TimeSpan.FromSeconds(1)));
         credit.Returned();
         credit.Stuck(1);
@@ -93,18 +97,18 @@ public sealed class CreditTests
     public async Task Fetching_at_once_begins_when_nothing_lies_ready_and_there_is_room()
     {
         var credit = NewCredit(4, parallel: 2);
-        Assert.Equal((4, true), (credit.NeededNow(), credit.Attention.IsCompleted));
+        Assert.Equal((4, true), (credit.NeededNow, credit.Attention.IsCompleted));
         credit.Fetched(3);
         credit.Started();
         credit.Started();
-        Assert.Equal((0, 2), (credit.NeededNow(), credit.WorthFetching(settling: 1)));
+        Assert.Equal((0, 2), (credit.NeededNow, credit.WorthFetching(settling: 1)));
         var attention = credit.Attention;
         Assert.False(attention.IsCompleted);
         credit.Started();
         await attention.WaitAsync(TimeSpan.FromSeconds(10));
-        Assert.Equal(1, credit.NeededNow());
+        Assert.Equal(1, credit.NeededNow);
         credit.Settled(3);
-        Assert.Equal(4, credit.NeededNow());
+        Assert.Equal(4, credit.NeededNow);
     }
 
     [Fact]
@@ -114,17 +118,17 @@ public sealed class CreditTests
         credit.Fetched(1);
         credit.Started();
         Assert.Equal(
-            (0, false, 1), (credit.NeededNow(), credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
+            (0, false, 1), (credit.NeededNow, credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
     }
 
     [Fact]
     public void Without_a_limit_it_always_asks_for_another_helping()
     {
         var credit = NewCredit(Prefetch.Unlimited);
-        for (var i = 0; i < 20; i++) credit.Fetched(credit.NeededNow());
-        Assert.Equal((Credit.LargestHelping, 0), (credit.NeededNow(), credit.Surplus));
-        credit.Fetched(credit.NeededNow() - 1);
-        Assert.Equal((Credit.FirstHelping, 0), (credit.NeededNow(), credit.Surplus));
+        for (var i = 0; i < 20; i++) credit.Fetched(credit.NeededNow);
+        Assert.Equal((Credit.LargestHelping, 0), (credit.NeededNow, credit.Surplus));
+        credit.Fetched(credit.NeededNow - 1);
+        Assert.Equal((Credit.FirstHelping, 0), (credit.NeededNow, credit.Surplus));
     }
 
     [Fact]
@@ -135,12 +139,12 @@ public sealed class CreditTests
         credit.Started();
         credit.Started();
         credit.Stuck(1);
-        Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow()));
+        Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow));
         var attention = credit.Attention;
         credit.Settled(2);
         credit.Stuck(1);
         await attention.WaitAsync(TimeSpan.FromSeconds(10));
-        Assert.Equal((8, 0, 0), (credit.Surplus, credit.NeededNow(), credit.WorthFetching(0)));
+        Assert.Equal((8, 0, 0), (credit.Surplus, credit.NeededNow, credit.WorthFetching(0)));
         credit.Stuck(-1);
         Assert.Equal(0, credit.Surplus);
     }
@@ -155,17 +159,17 @@ public sealed class CreditTests
         credit.Started();
         credit.Refused(7);
         credit.Settled(7);
-        Assert.Equal((0, 0), (credit.NeededNow(), credit.WorthFetching(2)));
+        Assert.Equal((0, 0), (credit.NeededNow, credit.WorthFetching(2)));
         Assert.Equal(1, credit.WorthFetching(3));
         credit.Settled(3);
-        Assert.Equal(1, credit.NeededNow());
+        Assert.Equal(1, credit.NeededNow);
         credit.Fetched(1, alone: true);
         credit.Started();
-        Assert.Equal((0, 1), (credit.NeededNow(), credit.WorthFetching(1)));
+        Assert.Equal((0, 1), (credit.NeededNow, credit.WorthFetching(1)));
         credit.Settled(1);
         credit.Fetched(1);
         credit.Started();
-        Assert.Equal(9, credit.NeededNow());
+        Assert.Equal(9, credit.NeededNow);
     }
 
     [Fact]
@@ -183,7 +187,7 @@ public sealed class CreditTests
             // That nothing runs while the next are fetched says nothing about the work.
             clock.Advance(TimeSpan.FromMilliseconds(10));
         }
-        var held = credit.NeededNow();
+        var held = credit.NeededNow;
         Assert.InRange(held, 200, 400);
         credit.Fetched(held);
         credit.Started();
@@ -192,7 +196,7 @@ public sealed class CreditTests
         Assert.Equal(held - 1, credit.Surplus);
         for (var i = 1; i < held; i++) credit.TakenBack();
         credit.Settled(held - 1);
-        Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow()));
+        Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow));
     }
 
     [Fact]
@@ -203,17 +207,17 @@ public sealed class CreditTests
         credit.Fetched(5);
         credit.Started();
         credit.Pause(TimeSpan.FromSeconds(10));
-        Assert.Equal((4, 0, TimeSpan.FromSeconds(10)), (credit.Surplus, credit.NeededNow(), credit.PausedFor));
+        Assert.Equal((4, 0, TimeSpan.FromSeconds(10)), (credit.Surplus, credit.NeededNow, credit.PausedFor));
         for (var i = 0; i < 4; i++) credit.TakenBack();
         // They are not fetched again in the very exchange in which they go.
-        Assert.Equal((0, 0, 0), (credit.Surplus, credit.NeededNow(), credit.WorthFetching(settling: 4)));
+        Assert.Equal((0, 0, 0), (credit.Surplus, credit.NeededNow, credit.WorthFetching(settling: 4)));
         credit.Settled(4);
-        Assert.Equal(0, credit.NeededNow());
+        Assert.Equal(0, credit.NeededNow);
 
         clock.Advance(TimeSpan.FromSeconds(10));
-        Assert.Equal((5, null), (credit.NeededNow(), credit.PausedFor));
+        Assert.Equal((5, null), (credit.NeededNow, credit.PausedFor));
         credit.Fetched(5);
-        Assert.Equal((0, 0), (credit.NeededNow(), credit.Surplus));
+        Assert.Equal((0, 0), (credit.NeededNow, credit.Surplus));
         // What another handler has finished meanwhile takes nothing from those that may be tried.
         credit.Handled(TimeSpan.Zero, 1);
         Assert.Equal(0, credit.Surplus);

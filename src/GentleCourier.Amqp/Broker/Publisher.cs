@@ -11,17 +11,14 @@ namespace GentleCourier.Amqp.Broker;
 internal readonly record struct Publication(ReadOnlyMemory<byte> Json, Notes Notes);
 
 /// <summary>
-/// Publishes to addresses, each over a session and a link of its own that are kept: an address that a peer does not
-/// want keeps nothing from the others. There are peers that accept what they then drop, since the queue is not there:
-/// so each queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
+/// Publishes to addresses, each over sessions and a link of its own that are kept: an address that a peer does not
+/// want, or does not answer for, keeps nothing from the others. There are peers that accept what they then drop, since
+/// the queue is not there: so each queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
 /// </summary>
 internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
 {
-    /// <summary>How long it may take to publish a batch.</summary>
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(30);
-
-    private readonly SemaphoreSlim turn = new(1, 1);
-    private Links? links;
+    private readonly Lock gate = new();
+    private Places? places;
 
     /// <summary>Publishes to one address, in order, many on their way at once.</summary>
     /// <param name="address">The address.</param>
@@ -33,17 +30,26 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
         string address, bool isQueue, IReadOnlyList<Publication> events, CancellationToken cancellationToken)
     {
         var connection = await lasting.GetAsync(cancellationToken).ConfigureAwait(false);
+        var (place, writer) = PlaceOf(connection, address, isQueue);
+        var limit = place.Patience;
         Sent sent;
         try
         {
-            var (link, writer) = await LinkAsync(connection, address, isQueue, cancellationToken).ConfigureAwait(false);
+            var link = await place.LinkAsync().WaitAsync(limit, cancellationToken).ConfigureAwait(false);
             sent = await link.SendAsync(
-                events, (e, to) => writer.Write(e.Json, to, e.Notes), Limit, cancellationToken).ConfigureAwait(false);
+                events, (e, to) => writer.Write(e.Json, to, e.Notes), limit, cancellationToken).ConfigureAwait(false);
         }
         catch (AmqpException e)
         {
             sent = new Sent(new DeliveryState?[events.Count], e);
         }
+        catch (TimeoutException)
+        {
+            sent = new Sent(new DeliveryState?[events.Count], new AmqpException(
+                $"{connection.Settings.Peer} has not said within {limit.TotalSeconds:0.#} s whether it takes messages "
+                + $"to '{address}'"));
+        }
+        place.Answered(sent.WhyNot is null);
         return sent.WhyNot is { } why && connection.WhyEnded is not null ? throw why : sent;
     }
 
@@ -61,84 +67,29 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
 
     public ValueTask DisposeAsync()
     {
-        links?.Writer.Dispose();
-        turn.Dispose();
+        places?.Writer.Dispose();
         return ValueTask.CompletedTask;
     }
 
-    private async Task<(SendingLink Link, CloudEventWriter Writer)> LinkAsync(
-        Connection connection, string address, bool isQueue, CancellationToken cancellationToken)
+    private (PublishingPlace Place, CloudEventWriter Writer) PlaceOf(
+        Connection connection, string address, bool isQueue)
     {
-        await turn.WaitAsync(cancellationToken).ConfigureAwait(false);
-        try
+        lock (gate)
         {
-            if (links?.Connection != connection)
+            if (places?.Connection != connection)
             {
-                links?.Writer.Dispose();
-                links = new Links(connection, new CloudEventWriter(), new(StringComparer.Ordinal));
+                places?.Writer.Dispose();
+                places = new Places(connection, new CloudEventWriter(), new(StringComparer.Ordinal));
             }
-            var known = links.Places.GetValueOrDefault(address);
-            if (known is not { Sender.WhyGone: null, Guard: null or { WhyGone: null } })
-            {
-                if (links.Places.Remove(address)) await known!.EndAsync().ConfigureAwait(false);
-                known = links.Places[address] = await OpenAsync(connection, address, isQueue, cancellationToken)
-                    .ConfigureAwait(false);
-            }
-            return (known.Sender, links.Writer);
-        }
-        finally
-        {
-            turn.Release();
-        }
-    }
-
-    private static async Task<Place> OpenAsync(
-        Connection connection, string address, bool isQueue, CancellationToken cancellationToken)
-    {
-        List<Session> sessions = [];
-        try
-        {
-            var guard = isQueue ? await GuardAsync().ConfigureAwait(false) : null;
-            sessions.Add(await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false));
-            var sender = await sessions[^1].AttachSenderAsync($"{Guid.NewGuid():n}", address, cancellationToken)
-                .ConfigureAwait(false);
-            return new Place(sender, guard, sessions);
-        }
-        catch
-        {
-            foreach (var session in sessions) await session.DisposeAsync().ConfigureAwait(false);
-            throw;
-        }
-
-        async Task<ReceivingLink?> GuardAsync()
-        {
-            sessions.Add(await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false));
-            try
-            {
-                return await sessions[^1].AttachReceiverAsync($"{Guid.NewGuid():n}", address, cancellationToken)
-                    .ConfigureAwait(false);
-            }
-            catch (AmqpException e) when (e.Condition is Conditions.UnauthorizedAccess or Conditions.NotAllowed)
-            {
-                // Who may only send has to trust that the queue is there.
-                return null;
-            }
+            if (!places.ByAddress.TryGetValue(address, out var place))
+                places.ByAddress[address] = place = new PublishingPlace(connection, address, isQueue);
+            return (place, places.Writer);
         }
     }
 
     /// <param name="Connection">By which they go.</param>
     /// <param name="Writer">Used under the connection's lock only.</param>
-    /// <param name="Places">By their address.</param>
-    private sealed record Links(Connection Connection, CloudEventWriter Writer, Dictionary<string, Place> Places);
-
-    /// <param name="Sender">Sends to it.</param>
-    /// <param name="Guard">Is gone once the queue is; null where there is none.</param>
-    /// <param name="Sessions">Theirs.</param>
-    private sealed record Place(SendingLink Sender, ReceivingLink? Guard, IReadOnlyList<Session> Sessions)
-    {
-        public async Task EndAsync()
-        {
-            foreach (var session in Sessions) await session.DisposeAsync().ConfigureAwait(false);
-        }
-    }
+    /// <param name="ByAddress">The places.</param>
+    private sealed record Places(
+        Connection Connection, CloudEventWriter Writer, Dictionary<string, PublishingPlace> ByAddress);
 }

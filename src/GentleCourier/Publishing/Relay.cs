@@ -22,6 +22,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly FanOut? fanOut;
+    private readonly Repeats repeats = new();
     private readonly Lead lead;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
@@ -106,6 +107,7 @@ internal sealed partial class Relay : BackgroundService
             : await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
         foreach (var answer in answers) Log(answer);
+        if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
 
         var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(
             attempts, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble()));
@@ -158,8 +160,9 @@ internal sealed partial class Relay : BackgroundService
     private void Log(Answer answer)
     {
         var (row, result) = (answer.Row, answer.Result);
-        if (result.Fate == PublishFate.Deferred && row is { Attempts: 0, IsHeld: false })
-            LogDeferred(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!);
+        if (result.Fate == PublishFate.Deferred && row is { Attempts: 0, IsHeld: false }
+            && repeats.IsTimeToSay($"{row.Event.Type}{To(answer)}", out var times))
+            LogDeferred(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!, times);
         else if (result.Fate == PublishFate.Refused)
             LogRefused(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!);
     }
@@ -202,8 +205,10 @@ internal sealed partial class Relay : BackgroundService
     private static partial void LogLeads(ILogger logger, string store, string broker);
 
     [LoggerMessage(105, LogLevel.Warning,
-        "Event {Type} {Id} is held in the outbox{Address} and will be tried again: {Reason}")]
-    private static partial void LogDeferred(ILogger logger, string type, string id, string address, string reason);
+        "Event {Type} {Id} is held in the outbox{Address} and will be tried again: {Reason} ({Times} like it since all "
+        + "were taken)")]
+    private static partial void LogDeferred(
+        ILogger logger, string type, string id, string address, string reason, int times);
 
     [LoggerMessage(106, LogLevel.Error,
         "Event {Type} {Id} is set aside in the outbox{Address}, the broker refused it: {Reason}")]

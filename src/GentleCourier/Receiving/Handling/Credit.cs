@@ -1,20 +1,5 @@
 namespace GentleCourier.Receiving.Handling;
 
-/// <summary>What of a worker's prefetch a link may use.</summary>
-internal enum Share
-{
-    /// <summary>All of it: there is no other.</summary>
-    All,
-
-    /// <summary>All but one, where there is more than handlers have in work: another is beside it.</summary>
-    Most,
-
-    /// <summary>
-    /// What is left, one at a time unless more are settled: so its events are not kept waiting by those of the other.
-    /// </summary>
-    Rest,
-}
-
 /// <summary>
 /// Counts the deliveries that a worker holds, so that they never exceed its prefetch, and says when to fetch more and
 /// when to give some back. One loop fetches and settles; handlers, on other threads, start and end.
@@ -42,7 +27,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     private int running;
     private int stuck;
     private int helping = FirstHelping;
-    private bool oneByOne;
+    private bool oneByOne, isShared;
     private (long Since, TimeSpan For)? paused;
     private long now, lastStart, lastEnd = clock.GetTimestamp();
 
@@ -66,13 +51,35 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>
-    /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready; but for
-    /// what is left, whenever there is room.
+    /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.
     /// </summary>
-    public int NeededNow(Share share = Share.All)
+    public int NeededNow
     {
-        using (Enter())
-            return share == Share.Rest ? LimitNow > unsettled ? 1 : 0 : Less(Needed, share);
+        get
+        {
+            using (Enter()) return Needed;
+        }
+    }
+
+    /// <summary>
+    /// The same for a link beside the first. While something lies ready it is one at a time, whenever there is room,
+    /// and one more than the limit where that is more than handlers have in work: so its events are not kept waiting by
+    /// those of the first.
+    /// </summary>
+    public int NeededBeside
+    {
+        get
+        {
+            using (Enter())
+            {
+                isShared = true;
+                var limit = LimitNow;
+                if (unstarted == 0 && Needed is > 0 and var needed) return needed;
+                // After a pause it is to be a few, of both together.
+                if (paused is not null) return 0;
+                return limit > unsettled || unsettled - limit < Besides(limit) ? 1 : 0;
+            }
+        }
     }
 
     /// <summary>How many of those that lie ready are to be given back: others can begin them sooner.</summary>
@@ -159,23 +166,20 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     private int SurplusNow => stuck < parallel && ToTry is { } trial ? Math.Max(0, unstarted - trial)
-        : Math.Max(0, Math.Min(unstarted, unsettled - LimitNow));
+        : LimitNow is var limit && limit == int.MaxValue ? 0
+        : Math.Max(0, Math.Min(unstarted, unsettled - limit - Besides(limit)));
+
+    private int Besides(int limit) => isShared && limit > parallel * batch ? 1 : 0;
 
     /// <summary>How many deliveries to fetch along with the settlement of <paramref name="settling"/> others.</summary>
-    public int WorthFetching(int settling, Share share = Share.All)
+    public int WorthFetching(int settling)
     {
         using (Enter())
         {
             var limit = LimitNow;
-            return limit == int.MaxValue ? helping
-                : Less(ToFetch(limit, parallel * batch, unsettled - settling, unstarted), share);
+            return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, unsettled - settling, unstarted);
         }
     }
-
-    /// <summary>Without the one that is another's.</summary>
-    private int Less(int count, Share share) =>
-        share == Share.Most && LimitNow is < int.MaxValue and var limit && limit > parallel * batch
-            ? Math.Max(0, count - 1) : count;
 
     /// <summary>Deliveries have come, and lie ready.</summary>
     /// <param name="count">How many, 1 or more.</param>

@@ -88,13 +88,10 @@ internal sealed partial class QueueWorker : IDisposable
             loop.Succeeded();
             LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
             using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-            await new Session(parts, link, ShareOf(broker), broker.Abilities, over).RunAsync().ConfigureAwait(false);
+            var isBeside = broker != linking[0].Broker;
+            await new Session(parts, link, isBeside, broker.Abilities, over).RunAsync().ConfigureAwait(false);
         }
     }
-
-    /// <summary>What failed at a broker must not wait for as long as that has anything.</summary>
-    private Share ShareOf(IBroker broker) =>
-        linking.Count == 1 ? Share.All : broker == linking[0].Broker ? Share.Most : Share.Rest;
 
     [LoggerMessage(211, LogLevel.Information,
         "Receives from queue {Queue} of {Broker}: prefetch {Prefetch}, parallel {Parallel}")]

@@ -23,7 +23,7 @@ internal sealed partial class Session : ISettler
     private readonly string queue;
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
-    private readonly Share share;
+    private readonly bool isBeside;
     private readonly Credit credit;
     private readonly Handlers handlers;
     private readonly Waiting waiting;
@@ -46,17 +46,17 @@ internal sealed partial class Session : ISettler
 
     /// <param name="worker">For whom it receives.</param>
     /// <param name="link">The link.</param>
-    /// <param name="share">How much of the worker's prefetch is for it.</param>
+    /// <param name="isBeside">Whether there is another, from which most comes.</param>
     /// <param name="abilities">What the broker can do.</param>
     /// <param name="over">Ends the session: cancelled when the host stops, and by itself when the link is lost.</param>
     public Session(
-        WorkerParts worker, IReceivingLink link, Share share, BrokerAbilities abilities, CancellationTokenSource over)
+        WorkerParts worker, IReceivingLink link, bool isBeside, BrokerAbilities abilities, CancellationTokenSource over)
     {
         this.worker = worker;
         queue = worker.Binding.Queue;
         options = worker.Binding.Options;
         this.link = link;
-        this.share = share;
+        this.isBeside = isBeside;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         waiting = new Waiting(abilities, Return, clock, over.Token);
@@ -176,7 +176,7 @@ internal sealed partial class Session : ISettler
         var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
         if (batch.Count > 0 && patience <= TimeSpan.Zero)
         {
-            await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count, share) : 0, stopping)
+            await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0, stopping)
                 .ConfigureAwait(false);
             lastSettled = clock.GetTimestamp();
             // What came along with it may have to go back at once.
@@ -185,7 +185,7 @@ internal sealed partial class Session : ISettler
         }
 
         // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
-        if (receiving is null && credit.NeededNow(share) is > 0 and var needed)
+        if (receiving is null && (isBeside ? credit.NeededBeside : credit.NeededNow) is > 0 and var needed)
             receiving = link.ReceiveAsync(needed, stopping);
         if (receiving is { IsCompleted: true } received)
         {
@@ -202,7 +202,7 @@ internal sealed partial class Session : ISettler
         if (finishing is null or { IsCompleted: true })
             finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
         var isToLookAgain = credit is { IsSelfTuned: true, NothingReady: false }
-            || (share == Share.Rest && receiving is null);
+            || (isBeside && receiving is null);
         if (isToLookAgain) patience = Sooner(patience, SecondLook);
         if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
         var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)

@@ -1,6 +1,6 @@
 using System.Numerics;
 
-namespace GentleCourier.Receiving.Handling;
+namespace GentleCourier;
 
 /// <summary>
 /// Counts what is reported again and again, so that it is written down more and more rarely: the first time, the
