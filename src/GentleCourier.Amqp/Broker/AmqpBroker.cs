@@ -57,8 +57,8 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         throw new CourierException(
             $"{string.Join(", ", missing.Select(q => $"queue '{q}' ('{address.Of(q)}')"))} does not exist in "
             + $"{DisplayName}, or {address.User ?? "this program"} may not receive from it; declare it by the broker's "
-            + "own means (`courier schema print --engine amqp` says how), and check how the address says that the "
-            + "broker names queues (queue=…{queue})");
+            + "own means (`courier schema print broker --engine amqp` says how), and check how the address says that "
+            + "the broker names queues (queue=…{queue})");
     }
 
     public async Task<IReadOnlyList<PublishResult>> PublishAsync(
