@@ -27,7 +27,7 @@ internal static class DeadLettersCommand
               courier dead-letters send-back --cause 3fa4c1d2 --rehearse
               courier dead-letters discard --queue notices --older-than 30d
             """);
-        var kept = new KeptCommands(words, Open, c => new Connections().AddTo(c, store: false), hasQueue: true);
+        var kept = new KeptCommands(words, Open, c => new Connections().AddTo(c), hasQueue: true);
         var back = new ReturnCommands(words, Open, c => new Connections().AddTo(c), hasQueue: true);
         kept.ByCause(command);
         command.Subcommands.Add(kept.List(

@@ -123,6 +123,8 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
         {
             if (peer.Tls is { } tls)
             {
+                // Who has hung up already has no stream.
+                if (!stream.CanRead) return;
                 var secure = new SslStream(stream);
                 await secure.AuthenticateAsServerAsync(tls);
                 stream = secure;
