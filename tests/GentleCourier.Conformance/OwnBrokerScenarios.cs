@@ -86,7 +86,8 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
         "unreadable body: test.tap, field 'pier'")]
     [InlineData("""{"specversion":"1.0","id":"x","source":"/t","type":"test.tap"}""", "the event has no data")]
     [InlineData(
-        """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv","data":"1;Longsand"}""",
+        """{"specversion":"1.0","id":"x","source":"/t","type":"test.tap","datacontenttype":"text/csv",""" + "\n"
+        + """ "data":"1;Longsand"}""",
         "the body is 'text/csv', not JSON")]
     [InlineData("""{"specversion":"1.0","id":"","source":"/t","type":"test.tap","data":{} }""",
         "the CloudEvents attribute 'id' is missing or empty")]
