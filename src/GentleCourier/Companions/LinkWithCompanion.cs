@@ -12,7 +12,7 @@ namespace GentleCourier.Companions;
 internal sealed class LinkWithCompanion : IReceivingLink
 {
     // Beyond so many, nothing further is received until they are taken over.
-    private const int MostInDoubt = 1_000;
+    private const int MostInDoubt = 100;
 
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200), LongestRest = TimeSpan.FromSeconds(5),
         LongestFarewell = TimeSpan.FromSeconds(1);
@@ -172,7 +172,8 @@ internal sealed class LinkWithCompanion : IReceivingLink
     private async Task TakeOverInDoubtAsync(CancellationToken cancellationToken)
     {
         if (takingOver.Count == 0) await inDoubt.Reader.WaitToReadAsync(cancellationToken).ConfigureAwait(false);
-        while (takingOver.Count < MostInDoubt && inDoubt.Reader.TryRead(out var delivery)) takingOver.Add(delivery);
+        for (var bytes = 0; takingOver.Count < MostInDoubt && bytes < Budget.Bytes
+            && inDoubt.Reader.TryRead(out var delivery); bytes += delivery.Json.Length) takingOver.Add(delivery);
         await companion.TakeOverAsync(
             queue, worker, takingOver.ConvertAll(d => new TakenOver(d.Json, 0, null, null)), cancellationToken)
             .ConfigureAwait(false);
