@@ -1,3 +1,5 @@
+using System.Diagnostics;
+
 namespace GentleCourier.Servers;
 
 /// <summary>
@@ -5,11 +7,16 @@ namespace GentleCourier.Servers;
 /// </summary>
 public sealed class PrivateAmqp : IDisposable
 {
+    private readonly Lock gate = new();
+    private Process? console;
+
     /// <param name="folder">A new or empty folder.</param>
-    public PrivateAmqp(string folder)
+    /// <param name="joins">A node that it becomes one broker with; its folder may be in that one's.</param>
+    public PrivateAmqp(string folder, PrivateAmqp? joins = null)
     {
         Folder = folder;
-        Start();
+        if (joins is null) Start();
+        else Script.Run("amqp.sh", "join", Folder, joins.Folder);
         Password = Read("password");
     }
 
@@ -41,26 +48,41 @@ public sealed class PrivateAmqp : IDisposable
 
     /// <summary>Makes a durable queue.</summary>
     /// <returns>Its address at the broker.</returns>
-    public string Create(string queue)
+    public string Create(string queue, bool isReplicated = false)
     {
-        Script.Run("amqp.sh", "queue", Folder, queue);
+        Script.Run("amqp.sh", isReplicated ? "replicated" : "queue", Folder, queue);
         return $"/amq/queue/{queue}";
     }
 
     /// <summary>How many messages are in a queue, by the broker's own administration command.</summary>
     public int Depth(string queue) => int.Parse(Script.Run("amqp.sh", "depth", Folder, queue));
 
-    /// <summary>How many messages of a queue wait, and how many are in hand, by the same command.</summary>
-    public (int Ready, int InHand) Ask(string queue) => AskAll(queue).GetValueOrDefault("");
-
-    /// <summary>The same of all queues whose names begin so, by the rest of their names.</summary>
-    public IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
-        Script.Run("amqp.sh", "queues", Folder).Split('\n', StringSplitOptions.RemoveEmptyEntries)
-            .Select(line => line.Split()).Where(words => words[0].StartsWith(prefix, StringComparison.Ordinal))
-            .ToDictionary(words => words[0][prefix.Length..], words => (int.Parse(words[1]), int.Parse(words[2])));
+    /// <summary>
+    /// Of the queues whose names begin so, by the rest of their names, how many messages wait and how many are in hand.
+    /// </summary>
+    public IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix)
+    {
+        var asked = new Dictionary<string, (int, int)>();
+        lock (gate)
+        {
+            console ??= Script.Open("amqp.sh", "console", Folder);
+            console.StandardInput.WriteLine();
+            while (true)
+            {
+                var line = console.StandardOutput.ReadLine()
+                    ?? throw new InvalidOperationException($"the broker in {Folder} does not answer its console");
+                if (line.Length == 0) return asked;
+                var words = line.Split();
+                if (words[0].StartsWith(prefix, StringComparison.Ordinal))
+                    asked[words[0][prefix.Length..]] = (int.Parse(words[1]), int.Parse(words[2]));
+            }
+        }
+    }
 
     public void Dispose()
     {
+        console?.StandardInput.Close();
+        console?.Dispose();
         Stop(immediately: true);
         Directory.Delete(Folder, recursive: true);
     }

@@ -25,6 +25,13 @@ public static class Script
         }
     }
 
+    /// <summary>Starts one that is talked to.</summary>
+    public static Process Open(string script, params string[] arguments) =>
+        Process.Start(new ProcessStartInfo(Find(script), arguments)
+        {
+            RedirectStandardInput = true, RedirectStandardOutput = true, UseShellExecute = false,
+        })!;
+
     /// <summary>Where a file of <c>eng/</c> is.</summary>
     public static string Find(string file)
     {

@@ -7,9 +7,13 @@
 #   eng/amqp.sh start DIR             makes it in DIR (new or empty) or starts it again; prints its address; the password is
 #                                     in DIR/password, the port for TLS in DIR/tls-port, its authority in DIR/authority.pem
 #   eng/amqp.sh stop DIR [orderly|immediate]  stops it; immediate: as a crash would
+#   eng/amqp.sh join DIR OTHER        makes another node in DIR, one broker with the node in OTHER; prints its address. From
+#                                     then on it is stopped and started like any
 #   eng/amqp.sh queue DIR NAME ...    makes durable queues; each is reached at the address /amq/queue/NAME
+#   eng/amqp.sh replicated DIR NAME ...  makes durable queues that each node has a copy of
 #   eng/amqp.sh depth DIR NAME        how many messages are in a queue, by the broker's own administration command
-#   eng/amqp.sh queues DIR            of each queue, how many messages wait and how many are in hand, by the same
+#   eng/amqp.sh console DIR           for each line that it reads: of each queue, a line with its name, how many messages wait
+#                                     and how many are in hand, as the node itself counts them; then an empty one
 set -euo pipefail
 
 bin=/usr/lib/rabbitmq/bin
@@ -20,7 +24,7 @@ as_owner() { if [ "$(id -u)" -ne 0 ]; then "$@"; else (cd / && exec runuser -u r
 in_node() {
   local dir=$1 && shift
   as_owner env -i PATH="$PATH" LANG=C.UTF-8 HOME="$dir" ERL_EPMD_ADDRESS=127.0.0.1 ERL_EPMD_PORT="$(cat "$dir/epmd-port")" \
-    RABBITMQ_NODENAME=courier@localhost RABBITMQ_NODE_IP_ADDRESS=127.0.0.1 RABBITMQ_NODE_PORT="$(cat "$dir/port")" \
+    RABBITMQ_NODENAME="$(cat "$dir/name")" RABBITMQ_NODE_IP_ADDRESS=127.0.0.1 RABBITMQ_NODE_PORT="$(cat "$dir/port")" \
     RABBITMQ_DIST_PORT="$(cat "$dir/node-port")" RABBITMQ_MNESIA_BASE="$dir/data" RABBITMQ_LOG_BASE="$dir/log" \
     RABBITMQ_PID_FILE="$dir/pid" RABBITMQ_ENABLED_PLUGINS_FILE="$dir/plugins" RABBITMQ_CONFIG_FILE="$dir/settings.conf" \
     RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="-kernel inet_dist_use_interface {127,0,0,1}" "$@"
@@ -52,20 +56,26 @@ certificates() {
 }
 
 prepare() {
-  local dir=$1
+  local dir=$1 other=${2:-} name=${3:-}
   mkdir -p "$dir"/{data,log}
-  head -c 18 /dev/urandom | base64 | tr '+/' 'xy' > "$dir/password"
-  head -c 18 /dev/urandom | base64 | tr '+/' 'xy' > "$dir/.erlang.cookie"
+  echo "${name:-courier@localhost}" > "$dir/name"
   echo '[rabbitmq_amqp1_0].' > "$dir/plugins"
-  certificates "$dir"
+  if [ -n "$other" ]; then
+    # Nodes of one broker know each other by a secret, and find each other by the same port.
+    cp "$other"/{password,.erlang.cookie,epmd-port,authority.pem,authority.key,server.key,server.pem} "$dir"
+  else
+    head -c 18 /dev/urandom | base64 | tr '+/' 'xy' > "$dir/password"
+    head -c 18 /dev/urandom | base64 | tr '+/' 'xy' > "$dir/.erlang.cookie"
+    certificates "$dir"
+  fi
   chmod 600 "$dir/password" "$dir/.erlang.cookie" "$dir"/*.key
 }
 
 # Ports between those of other servers and the ones that the machine gives to clients.
 choose_ports() {
-  local dir=$1 port=$((20000 + RANDOM % 12000))
+  local dir=$1 other=${2:-} port=$((20000 + RANDOM % 12000))
   echo "$port" > "$dir/port"; echo $((port + 1)) > "$dir/tls-port"
-  echo $((port + 2)) > "$dir/node-port"; echo $((port + 3)) > "$dir/epmd-port"
+  echo $((port + 2)) > "$dir/node-port"; [ -n "$other" ] || echo $((port + 3)) > "$dir/epmd-port"
   cat > "$dir/settings.conf" <<END
 listeners.tcp.1 = 127.0.0.1:$port
 listeners.ssl.1 = 127.0.0.1:$((port + 1))
@@ -79,14 +89,15 @@ END
   if [ "$(id -u)" -eq 0 ]; then chown -R rabbitmq "$dir"; fi
 }
 
+# Another node's folder and this one's name, where it is made to join.
 start() {
-  local dir is_new=
+  local dir other=${2:-} name=${3:-} is_new=
   dir=$(realpath -m "$1")
   install
-  if [ ! -e "$dir/password" ]; then is_new=1; prepare "$dir"; fi
+  if [ ! -e "$dir/password" ]; then is_new=1; prepare "$dir" "$other" "$name"; fi
   for try in 1 2 3 4 5; do
     # On a restart the ports stay: clients find the broker again.
-    if [ -n "$is_new" ]; then choose_ports "$dir"; fi
+    if [ -n "$is_new" ]; then choose_ports "$dir" "$other"; fi
     rm -f "$dir/pid"
     (in_node "$dir" setsid "$bin/rabbitmq-server" >"$dir/start.log" 2>&1 </dev/null &)
     if in_node "$dir" "$bin/rabbitmqctl" -q wait --timeout 60 "$dir/pid" >"$dir/wait.log" 2>&1; then
@@ -97,6 +108,16 @@ start() {
   done
   tail -n 20 "$dir/start.log" "$dir/wait.log" "$dir"/log/* >&2
   exit 1
+}
+
+join() {
+  local dir other address
+  dir=$(realpath -m "$1") && other=$(realpath "$2")
+  address=$(start "$dir" "$other" "courier-$(basename "$dir")@localhost")
+  in_node "$dir" "$bin/rabbitmqctl" -q stop_app >/dev/null
+  in_node "$dir" "$bin/rabbitmqctl" -q join_cluster "$(cat "$other/name")" >/dev/null
+  in_node "$dir" "$bin/rabbitmqctl" -q start_app >/dev/null
+  echo "$address"
 }
 
 stop() {
@@ -110,26 +131,55 @@ stop() {
     if [ -z "$pid" ] || ! [ -e "/proc/$pid" ]; then break; fi
     sleep 0.05
   done
-  if [ "${2:-}" != keep ]; then in_node "$dir" epmd -port "$(cat "$dir/epmd-port")" -kill >/dev/null 2>&1 || true; fi
+  # Where other nodes live, theirs too; it refuses then.
+  in_node "$dir" epmd -port "$(cat "$dir/epmd-port")" -kill >/dev/null 2>&1 || true
 }
 
-queue() {
-  local dir code=
-  dir=$(realpath "$1") && shift
-  for name in "$@"; do code="$code rabbit_amqqueue:declare({resource,<<\"/\">>,queue,<<\"$name\">>},true,false,[],none,<<\"courier\">>),"; done
+declare_queues() {
+  local kind=$1 dir code=
+  dir=$(realpath "$2") && shift 2
+  for name in "$@"; do code="$code rabbit_amqqueue:declare({resource,<<\"/\">>,queue,<<\"$name\">>},true,false,$kind,none,<<\"courier\">>),"; done
   in_node "$dir" "$bin/rabbitmqctl" -q eval "$code ok." >/dev/null
 }
 
-depth() { in_node "$(realpath "$1")" "$bin/rabbitmqctl" -q list_queues name messages | awk -v name="$2" '$1 == name { print $2 }'; }
+# Of a replicated queue the listing is some seconds old: its leader is asked.
+depth() {
+  in_node "$(realpath "$1")" "$bin/rabbitmqctl" -q eval "
+    {ok, Q} = rabbit_amqqueue:lookup(rabbit_misc:r(<<\"/\">>, queue, <<\"$2\">>)),
+    case amqqueue:get_type(Q) of
+      rabbit_quorum_queue -> {ok, N, _} = ra:consistent_query(amqqueue:get_pid(Q), fun rabbit_fifo:query_messages_total/1), N;
+      _ -> [{messages, N}] = rabbit_amqqueue:info(Q, [messages]), N
+    end."
+}
 
-queues() { in_node "$(realpath "$1")" "$bin/rabbitmqctl" -q --no-table-headers list_queues name messages_ready messages_unacknowledged; }
+# Each start of the administration command takes most of a second.
+console() {
+  local dir
+  dir=$(realpath "$1")
+  in_node "$dir" erl -noshell -hidden -sname "console-$$@localhost" -eval "
+    Answer = fun Again() ->
+      case io:get_line(\"\") of
+        eof -> halt();
+        _ ->
+          [io:format(\"~s ~b ~b~n\", [Name, Ready, InHand]) ||
+            [{name, {resource, _, queue, Name}}, {messages_ready, Ready}, {messages_unacknowledged, InHand}] <-
+              rpc:call('$(cat "$dir/name")', rabbit_amqqueue, info_all,
+                [<<\"/\">>, [name, messages_ready, messages_unacknowledged]])],
+          io:format(\"~n\"),
+          Again()
+      end
+    end,
+    Answer()."
+}
 
 case "${1:-}" in
   install) install ;;
-  start) shift && start "$@" ;;
+  start) start "$2" ;;
   stop) shift && stop "$@" ;;
-  queue) shift && queue "$@" ;;
+  join) shift && join "$@" ;;
+  queue) shift && declare_queues '[]' "$@" ;;
+  replicated) shift && declare_queues '[{<<"x-queue-type">>,longstr,<<"quorum">>}]' "$@" ;;
   depth) shift && depth "$@" ;;
-  queues) shift && queues "$@" ;;
-  *) sed -n '2,14s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  console) shift && console "$@" ;;
+  *) sed -n '2,18s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -3,12 +3,15 @@
 
   eng/judge.py peer                    listens on a free loopback port, which it prints; ends with its standard input.
                                        Keeps messages of each address, and hands them over. What comes to refuse/NAME is
-                                       rejected, to release/NAME released, to modify/NAME modified.
+                                       rejected, to release/NAME released, to modify/NAME modified. For each line that it
+                                       reads, it prints of each address how many wait and how many are in hand, as JSON
   eng/judge.py send URL ADDRESS        sends the messages that it reads, a JSON object a line; prints each outcome
   eng/judge.py receive URL ADDRESS N   receives and accepts N messages; prints each as a JSON object
 
 A message as JSON: "properties" (application properties), "type" (content-type), "body" (text, sent as bytes).
 """
+import bisect
+import itertools
 import json
 import os
 import socket
@@ -22,19 +25,31 @@ from proton.reactor import Container
 
 
 class Peer(MessagingHandler):
-    """A broker of the simplest kind, in memory; a message that comes back goes behind the others."""
+    """A broker of the simplest kind, in memory; a message that is given back is again where it was."""
 
     def __init__(self):
         super().__init__(prefetch=500, auto_accept=False)
-        self.waiting = defaultdict(deque)
+        self.waiting = defaultdict(list)
+        self.numbers = itertools.count()
         self.senders = defaultdict(list)
         self.given = {}
+        # What is counted is not in the middle of a move.
+        self.moving = threading.Lock()
 
     def on_start(self, event):
         self.acceptor = event.container.listen("127.0.0.1:0")
         listening = socket.socket(fileno=os.dup(self.acceptor._selectable.fileno()))
         print(listening.getsockname()[1], flush=True)
-        threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()
+        threading.Thread(target=self.answer, daemon=True).start()
+
+    def answer(self):
+        for _ in sys.stdin:
+            with self.moving:
+                counts = {address: [len(kept), 0] for address, kept in list(self.waiting.items())}
+                for address, *_ in list(self.given.values()):
+                    counts[address][1] += 1
+            print(json.dumps(counts), flush=True)
+        os._exit(0)
 
     def on_link_opening(self, event):
         link = event.link
@@ -48,8 +63,32 @@ class Peer(MessagingHandler):
             link.target.address = link.remote_target.address
 
     def on_link_closed(self, event):
-        if event.link.is_sender and event.link in self.senders[event.link.source.address]:
-            self.senders[event.link.source.address].remove(event.link)
+        if event.link.is_sender:
+            self.give_up(lambda link: link == event.link)
+
+    def on_session_closing(self, event):
+        self.give_up(lambda link: link.session == event.session)
+
+    def on_disconnected(self, event):
+        self.give_up(lambda link: link.connection == event.connection)
+
+    def give_up(self, is_over):
+        for senders in self.senders.values():
+            senders[:] = [sender for sender in senders if not is_over(sender)]
+        for delivery, (_, _, _, sender) in list(self.given.items()):
+            if is_over(sender):
+                self.come_back(delivery)
+
+    def come_back(self, delivery, failed=False):
+        with self.moving:
+            address, number, message, _ = self.given.pop(delivery)
+            message.first_acquirer = False
+            message.delivery_count += 1 if failed else 0
+            self.keep(address, number, message)
+        self.give(address)
+
+    def keep(self, address, number, message):
+        bisect.insort(self.waiting[address], (number, message), key=lambda kept: kept[0])
 
     def on_message(self, event):
         address, delivery = event.link.target.address, event.delivery
@@ -63,7 +102,8 @@ class Peer(MessagingHandler):
             delivery.local.failed = True
             delivery.update(Delivery.MODIFIED)
         else:
-            self.waiting[address].append(event.message)
+            event.message.first_acquirer = True
+            self.keep(address, next(self.numbers), event.message)
             delivery.update(Delivery.ACCEPTED)
             self.give(address)
         delivery.settle()
@@ -81,23 +121,21 @@ class Peer(MessagingHandler):
     def give(self, address):
         for sender in self.senders[address]:
             while sender.credit > 0 and self.waiting[address]:
-                message = self.waiting[address].popleft()
-                self.given[sender.send(message)] = (address, message)
+                with self.moving:
+                    number, message = self.waiting[address].pop(0)
+                    self.given[sender.send(message)] = (address, number, message, sender)
 
     def on_accepted(self, event):
         self.given.pop(event.delivery, None)
 
     def on_rejected(self, event):
-        address, message = self.given.pop(event.delivery)
-        self.waiting["rejected/" + address].append(message)
+        address, number, message, _ = self.given.pop(event.delivery)
+        self.keep("rejected/" + address, number, message)
+        self.give("rejected/" + address)
 
     def on_released(self, event):
-        address, message = self.given.pop(event.delivery)
-        message.first_acquirer = False
-        if event.delivery.remote_state == Delivery.MODIFIED and event.delivery.remote.failed:
-            message.delivery_count += 1
-        self.waiting[address].append(message)
-        self.give(address)
+        is_modified = event.delivery.remote_state == Delivery.MODIFIED
+        self.come_back(event.delivery, failed=is_modified and event.delivery.remote.failed)
 
 
 class Refusal(MessagingHandler):

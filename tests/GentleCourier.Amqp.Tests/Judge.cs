@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Text.Json;
 using GentleCourier.Servers;
 
 [assembly: AssemblyFixture(typeof(GentleCourier.Amqp.Tests.Judge))]
@@ -13,6 +14,16 @@ public sealed class Judge : IDisposable
 
     /// <summary>The peer's address; it is started by the first that asks.</summary>
     public static string Address => $"amqp://127.0.0.1:{Port.Value}";
+
+    /// <summary>Of each of its addresses, how many messages wait and how many are in hand.</summary>
+    public static IReadOnlyDictionary<string, int[]> Count()
+    {
+        lock (Peer)
+        {
+            Peer.Value.StandardInput.WriteLine("count");
+            return JsonSerializer.Deserialize<Dictionary<string, int[]>>(Peer.Value.StandardOutput.ReadLine()!)!;
+        }
+    }
 
     /// <summary>Has its client send messages, and returns their outcomes.</summary>
     public static string[] Send(string address, params string[] messages)
@@ -45,9 +56,5 @@ public sealed class Judge : IDisposable
         return said.Result.Split('\n', StringSplitOptions.RemoveEmptyEntries);
     }
 
-    private static Process Start(params string[] arguments) =>
-        Process.Start(new ProcessStartInfo(Script.Find("judge.py"), arguments)
-        {
-            RedirectStandardInput = true, RedirectStandardOutput = true, UseShellExecute = false,
-        })!;
+    private static Process Start(params string[] arguments) => Script.Open("judge.py", arguments);
 }

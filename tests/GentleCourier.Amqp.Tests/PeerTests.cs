@@ -203,7 +203,7 @@ public sealed class PeerTests
             }, "more than 1000 bytes"),
             (async l =>
             {
-                for (var i = 0u; i < 11; i++) await talk!.TransferAsync(l.RemoteHandle!.Value, 10 + i, Message());
+                for (var i = 0u; i < 5 + 40 + 1; i++) await talk!.TransferAsync(l.RemoteHandle!.Value, 10 + i, Message());
             }, "there was no credit"),
         ];
         foreach (var (act, reason) in wrongs)
@@ -433,6 +433,7 @@ public sealed class PeerTests
         await using var _ = connection;
         await using var link = await session.AttachSenderAsync("out", "taps", Cancel);
         var sending = SendAsync(link, Limit, [.. Enumerable.Range(0, 10).Select(Message)]);
+        await peer.HeardAsync<Transfer>(t => t.DeliveryId == 2);
         // What follows comes behind whatever was sent.
         await using (await session.AttachReceiverAsync("in", "taps", Cancel))
             Assert.Equal(3, peer.Heard.Count(t => t.Performative is Transfer));

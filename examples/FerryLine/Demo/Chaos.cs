@@ -17,11 +17,12 @@ internal static class Chaos
             ("Notices", "notices")];
 
     public sealed record Options(
-        string Engine, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger, DirectoryInfo? Keep);
+        string Engine, int Nodes, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger,
+        DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
-        options.Engine, options.Keep,
-            TimeSpan.FromSeconds(120 + (2 * options.Kills) + (10 * options.ServerKills) + (options.Events / 100)),
+        options.Engine, options.Nodes, options.Keep,
+            TimeSpan.FromSeconds(120 + (2 * options.Kills) + (15 * options.ServerKills) + (options.Events / 100)),
             (files, cancel) => RunAsync(options, files, cancel), stop);
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)

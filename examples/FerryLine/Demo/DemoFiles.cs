@@ -20,9 +20,10 @@ internal sealed class DemoFiles : IDisposable
     private readonly bool keep;
     private readonly IEngine stores;
     private readonly PrivatePostgres? databases;
-    private readonly PrivateAmqp? queues;
+    // The nodes of one broker; none where that is the engine of the stores.
+    private readonly List<PrivateAmqp> queues = [];
 
-    public DemoFiles(string engineName, DirectoryInfo? keepIn)
+    public DemoFiles(string engineName, int nodes, DirectoryInfo? keepIn)
     {
         keep = keepIn is not null;
         if (keepIn is { Exists: true } && keepIn.EnumerateFileSystemInfos().Any())
@@ -36,7 +37,7 @@ internal sealed class DemoFiles : IDisposable
             File.SetUnixFileMode(
                 Folder, File.GetUnixFileMode(Folder) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
         if (engineName == "postgres") databases = StartDatabases();
-        if (engineName == "amqp") queues = StartQueues();
+        if (engineName == "amqp") queues = StartQueues(nodes);
         WriteSettings();
     }
 
@@ -53,29 +54,35 @@ internal sealed class DemoFiles : IDisposable
         : Path.Combine(Path.GetTempPath(), "ferryline-day.png");
 
     /// <summary>The address of the broker.</summary>
-    public string Broker => queues is null ? Address("broker") : $"{queues.Bare}/?queue=/amq/queue/{{queue}}";
+    public string Broker => queues is [] ? Address("broker")
+        : $"{queues[0].Bare}{string.Concat(queues.Skip(1).Select(n => $",127.0.0.1:{n.Port}"))}"
+            + "/?queue=/amq/queue/{queue}";
 
     /// <summary>The address of the broker, as short as it tells something.</summary>
-    public string ShownBroker => (databases, queues) is (null, null) ? "a SQLite file" : Broker;
+    public string ShownBroker => (databases, queues) is (null, []) ? "a SQLite file" : Broker;
 
     /// <summary>The address of a service's store.</summary>
     public string Store(string service) => Address(service.ToLowerInvariant());
 
-    /// <summary>Stops the server at once, as a crash would, and starts it again.</summary>
+    /// <summary>
+    /// Stops the server at once, as a crash would, and starts it again; of a broker of several nodes, one of them.
+    /// </summary>
     /// <exception cref="InvalidOperationException">The engine has none.</exception>
     public void KillServer()
     {
-        if ((databases, queues) is (null, null))
+        if ((databases, queues) is (null, []))
             throw new InvalidOperationException(
             "this engine has no server that could be killed; leave out --server-kills");
         databases?.Stop(immediately: true);
         databases?.Start();
-        queues?.Stop(immediately: true);
-        queues?.Start();
+        if (queues is []) return;
+        var node = queues[Random.Shared.Next(queues.Count)];
+        node.Stop(immediately: true);
+        node.Start();
     }
 
     /// <summary>The broker, with all that services keep for it.</summary>
-    public IBroker OpenBroker() => queues is null ? stores.CreateBroker(Parse(Broker), TimeProvider.System)
+    public IBroker OpenBroker() => queues is [] ? stores.CreateBroker(Parse(Broker), TimeProvider.System)
         : new AmqpEngine(isSecure: false).CreateBroker(Parse(Broker), TimeProvider.System).With(
             [.. Services.Skip(1).Select(
                 s => (s, stores.CreateCompanion(Parse(Store(s)), TimeProvider.System)))]);
@@ -85,12 +92,12 @@ internal sealed class DemoFiles : IDisposable
     /// </summary>
     public async Task DeployAsync(IBroker broker, Topology topology, CancellationToken cancel)
     {
-        foreach (var queue in topology.Queues) queues?.Create(queue);
-        if (queues is null)
+        if (queues is [])
         {
             await broker.PrepareAsync(topology, create: true, cancel);
             return;
         }
+        foreach (var queue in topology.Queues) queues[0].Create(queue, isReplicated: queues.Count > 1);
         (string, string)[] receivers = [("fares", "fares"), ("deckcount", "deck-count"), ("notices", "notices")];
         foreach (var (service, queue) in receivers)
         {
@@ -100,7 +107,7 @@ internal sealed class DemoFiles : IDisposable
     }
 
     /// <summary>How many events a broker has that only it knows of: waiting and in hand, by its own command.</summary>
-    public int HeldBy(string queue) => queues?.Depth(queue) ?? 0;
+    public int HeldBy(string queue) => queues is [var first, ..] ? first.Depth(queue) : 0;
 
     public IStorePort OpenStore(string service) => stores.CreateStore(Parse(Store(service)), TimeProvider.System);
 
@@ -118,12 +125,12 @@ internal sealed class DemoFiles : IDisposable
         if (!keep)
         {
             databases?.Dispose();
-            queues?.Dispose();
+            foreach (var node in Enumerable.Reverse(queues)) node.Dispose();
             Directory.Delete(Folder, recursive: true);
             return;
         }
         databases?.Stop(immediately: false);
-        queues?.Stop(immediately: false);
+        foreach (var node in Enumerable.Reverse(queues)) node.Stop(immediately: false);
     }
 
     // The services read passwords from their environment.
@@ -135,11 +142,12 @@ internal sealed class DemoFiles : IDisposable
         return server;
     }
 
-    private PrivateAmqp StartQueues()
+    private List<PrivateAmqp> StartQueues(int nodes)
     {
-        var server = new PrivateAmqp(Path.Combine(Folder, "server"));
-        Environment.SetEnvironmentVariable("AMQP_PASSWORD", server.Password);
-        return server;
+        var first = new PrivateAmqp(Path.Combine(Folder, "server"));
+        Environment.SetEnvironmentVariable("AMQP_PASSWORD", first.Password);
+        return [first, .. Enumerable.Range(2, nodes - 1)
+            .Select(n => new PrivateAmqp(Path.Combine(first.Folder, $"node-{n}"), joins: first))];
     }
 
     private string Address(string database) => databases is null

@@ -19,7 +19,7 @@ internal static class Play
         string? Misspelt, TimeSpan Over);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
-        WithFilesAsync(options.Engine, options.Keep, Limit + options.Over,
+        WithFilesAsync(options.Engine, nodes: 1, options.Keep, Limit + options.Over,
             (files, cancel) => RunAsync(options, files, cancel), stop);
 
     /// <summary>
@@ -27,14 +27,14 @@ internal static class Play
     /// code.
     /// </summary>
     public static async Task<int> WithFilesAsync(
-        string engine, DirectoryInfo? keep, TimeSpan within, Func<DemoFiles, CancellationToken, Task<int>> run,
-            CancellationToken stop)
+        string engine, int nodes, DirectoryInfo? keep, TimeSpan within,
+        Func<DemoFiles, CancellationToken, Task<int>> run, CancellationToken stop)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(stop);
         limit.CancelAfter(within);
         try
         {
-            using var files = new DemoFiles(engine, keep);
+            using var files = new DemoFiles(engine, nodes, keep);
             return await run(files, limit.Token);
         }
         catch (OperationCanceledException) when (stop.IsCancellationRequested)

@@ -111,6 +111,17 @@ serverKills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 1_000) result.AddError("--server-kills must be 0 to 1,000.");
 });
+var nodes = new Option<int>("--nodes")
+{
+    HelpName = "N", DefaultValueFactory = _ => 1,
+    Description =
+        "With the engine amqp: of how many nodes the broker is made, each with a copy of every queue (1, 3 or 5). Then "
+        + "--server-kills are of one node at a time.",
+};
+nodes.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is not (1 or 3 or 5)) result.AddError("--nodes must be 1, 3 or 5.");
+});
 var chaos = new Command(
     "chaos",
     """
@@ -119,12 +130,17 @@ var chaos = new Command(
     run.
     """)
 {
-    events, chaosKills, serverKills, seed, ledger, keep,
+    events, chaosKills, serverKills, nodes, seed, ledger, keep,
 };
+chaos.Validators.Add(result =>
+{
+    if (result.GetValue(nodes) > 1 && result.GetValue(engine) != "amqp")
+        result.AddError("--nodes is of a broker that has any: add --engine amqp.");
+});
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
     new Chaos.Options(
-        result.GetValue(engine)!, result.GetValue(events), result.GetValue(chaosKills), result.GetValue(serverKills),
-            result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
+        result.GetValue(engine)!, result.GetValue(nodes), result.GetValue(events), result.GetValue(chaosKills),
+        result.GetValue(serverKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args)

@@ -1,3 +1,5 @@
+using System.Diagnostics;
+using System.Runtime.CompilerServices;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
@@ -6,14 +8,16 @@ namespace GentleCourier.Amqp.Broker;
 
 /// <summary>
 /// How many messages wait in queues, as the broker says to links that never have credit (part 2, section 2.6.7). They
-/// are kept. Thread-safe.
+/// are kept. A broker that does not say is asked again after some seconds. Thread-safe.
 /// </summary>
 internal sealed class Depths(LastingConnection lasting, AmqpAddress address) : IDisposable
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(5), Silence = TimeSpan.FromSeconds(15);
 
     private readonly SemaphoreSlim turn = new(1, 1);
     private readonly Dictionary<string, ReceivingLink> links = new(StringComparer.Ordinal);
+    // Who has not answered is not waited for at every look.
+    private readonly ConditionalWeakTable<ReceivingLink, object> silent = [];
 
     /// <summary>Whether a queue is there, and may be received from.</summary>
     /// <exception cref="AmqpException">The broker cannot be asked.</exception>
@@ -40,7 +44,7 @@ internal sealed class Depths(LastingConnection lasting, AmqpAddress address) : I
             var asked = new List<Task<uint?>>(queues.Count);
             foreach (var queue in queues)
                 asked.Add(await LinkAsync(queue, cancellationToken).ConfigureAwait(false) is { } link
-                    ? link.AvailableAsync(Limit, cancellationToken) : Task.FromResult<uint?>(null));
+                    ? AskAsync(link, cancellationToken) : Task.FromResult<uint?>(null));
             return [.. (await Task.WhenAll(asked).ConfigureAwait(false)).Select(depth => (long?)depth)];
         }
         finally
@@ -50,6 +54,14 @@ internal sealed class Depths(LastingConnection lasting, AmqpAddress address) : I
     }
 
     public void Dispose() => turn.Dispose();
+
+    private async Task<uint?> AskAsync(ReceivingLink link, CancellationToken cancellationToken)
+    {
+        if (silent.TryGetValue(link, out var since) && Stopwatch.GetElapsedTime((long)since) < Silence) return null;
+        var available = await link.AvailableAsync(Limit, cancellationToken).ConfigureAwait(false);
+        if (available is null) silent.AddOrUpdate(link, Stopwatch.GetTimestamp());
+        return available;
+    }
 
     private async Task<ReceivingLink?> LinkAsync(string queue, CancellationToken cancellationToken)
     {

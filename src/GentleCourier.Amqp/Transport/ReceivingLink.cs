@@ -18,6 +18,8 @@ internal readonly record struct Verdict(uint Id, DeliveryState State);
 internal sealed class ReceivingLink(Session session, string name, string address, uint handle)
     : Link(session, name, address, handle)
 {
+    private const int TopUps = 8;
+
     private readonly Queue<Arrival> ready = [];
     private readonly WireBuffer partial = new();
     private uint deliveryCount, credit, largestGrant, excess;
@@ -254,9 +256,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
             credit--;
             return true;
         }
-        // There are brokers that send twice what is on its way while credit is topped up. More than that is no mistake
-        // of counting, and would fill the memory.
-        if (excess++ < largestGrant) return true;
+        // There are brokers that send again what is on its way whenever credit is topped up. More than of some top-ups
+        // in a row is no mistake of counting, and would fill the memory.
+        if (excess++ < (ulong)largestGrant * TopUps) return true;
         Fail(Conditions.TransferLimitExceeded, "messages came for which there was no credit");
         return false;
     }

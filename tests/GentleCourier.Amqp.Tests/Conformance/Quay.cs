@@ -13,24 +13,34 @@ namespace GentleCourier.Amqp.Tests.Conformance;
 /// Queues of the tests' broker that are this test's alone, with stores in files. The queues are made by whoever
 /// attaches to them first; they would not survive the broker, which nobody stops here.
 /// </summary>
-public sealed class Quay : Place
+public class Quay : Place
 {
     private static int made;
 
     private readonly string path = Directory.CreateTempSubdirectory("courier-quay-").FullName;
     private readonly string prefix = $"q{Interlocked.Increment(ref made)}-";
     private readonly Dictionary<string, List<string>> routes = [];
-    private readonly IBroker broker, companion;
+    private readonly Lazy<IBroker> broker, companion;
 
     public Quay() => (broker, companion) = (
-        base.OpenBroker(TimeProvider.System),
-        StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), TimeProvider.System));
+        new(() => Open(TimeProvider.System)),
+        new(() => StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), TimeProvider.System)));
 
     public override IEngine Engine { get; } = new AmqpEngine(isSecure: false);
 
     public override IEngine StoreEngine { get; } = new SqliteEngine();
 
-    public override string Broker => $"{SharedBroker.One.Address}/?queue=/queue/{prefix}{{queue}}";
+    public override string Broker => $"{Address}/?queue={Named("{queue}")}";
+
+    /// <summary>Where the broker is.</summary>
+    protected virtual string Address => SharedBroker.One.Address;
+
+    /// <summary>How the broker calls a queue.</summary>
+    protected virtual string AddressOf(string name) => $"/queue/{name}";
+
+    /// <summary>What the broker itself says of the queues whose names begin so, by the rest of their names.</summary>
+    protected virtual IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+        SharedBroker.One.AskAll(prefix);
 
     public override string Store(string service) => $"sqlite:{path}/{service}.db";
 
@@ -59,21 +69,24 @@ public sealed class Quay : Place
     /// <summary>With the companion of those who receive.</summary>
     public override IBroker OpenBroker(TimeProvider clock) => new Routed(
         new BrokerWithCompanion(
-            base.OpenBroker(clock), StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), clock), clock),
+            Open(clock), StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), clock), clock),
         this);
 
+    /// <summary>The broker alone.</summary>
+    protected virtual IBroker Open(TimeProvider clock) => base.OpenBroker(clock);
+
     /// <summary>What the broker itself says of a queue.</summary>
-    public (int Ready, int InHand) Ask(string queue) => SharedBroker.One.Ask(prefix + queue);
+    public (int Ready, int InHand) Ask(string queue) => AskAll(prefix).GetValueOrDefault(queue);
 
     public override int UncountedDeaths => 1;
 
     /// <summary>The broker's name for a queue, or a pattern of queues, of this test.</summary>
-    public string Named(string queue) => $"/queue/{prefix}{queue}";
+    public string Named(string queue) => AddressOf(prefix + queue);
 
     /// <summary>Sends a message as somebody else would.</summary>
     internal async Task SendAsync(string queue, Action<WireBuffer> write)
     {
-        await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
+        await using var connection = await Peers.ConnectAsync(Address);
         var session = await connection.BeginSessionAsync(default);
         var link = await session.AttachSenderAsync("others", Named(queue), default);
         await link.SendAsync([write], static (write, to) => write(to), Crossing.Limit, default);
@@ -112,9 +125,10 @@ public sealed class Quay : Place
 
     public override async ValueTask DisposeAsync()
     {
-        await broker.DisposeAsync();
-        await companion.DisposeAsync();
+        foreach (var opened in new[] { broker, companion })
+            if (opened.IsValueCreated) await opened.Value.DisposeAsync();
         Directory.Delete(path, recursive: true);
+        GC.SuppressFinalize(this);
     }
 
     /// <summary>Says of each event where it goes, as a relay would.</summary>
@@ -186,7 +200,9 @@ public sealed class Quay : Place
             quay.Settings.TryGetValue($"Courier:Routes:{type}", out var queues) ? queues!.Split(',') : [];
     }
 
-    /// <summary>With what is in hand as the broker's own command says, and not as workers last did.</summary>
+    /// <summary>
+    /// With what waits and is in hand as the broker itself says at one moment, and not as workers last did.
+    /// </summary>
     private sealed class AskedReports(IBrokerReports inner, Quay quay) : IBrokerReports
     {
         public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
@@ -194,27 +210,33 @@ public sealed class Quay : Place
 
         public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
         {
-            var taken = (await quay.companion.Reports!.ReadFiguresAsync(cancellationToken)).Queues
-                .ToDictionary(q => q.Queue, q => q.InHand);
-            var asked = await Task.Run(() => SharedBroker.One.AskAll(quay.prefix), cancellationToken);
+            // In the order in which an event travels: one that moves meanwhile is counted twice, and not never.
             var figures = await inner.ReadFiguresAsync(cancellationToken);
-            return figures with
+            var asked = await Task.Run(() => quay.AskAll(quay.prefix), cancellationToken);
+            var taken = (await quay.companion.Value.Reports!.ReadFiguresAsync(cancellationToken)).Queues
+                .ToDictionary(q => q.Queue);
+            return figures with { Queues = [.. figures.Queues.Select(Together)] };
+
+            QueueFigures Together(QueueFigures figures)
             {
-                Queues = [.. figures.Queues.Select(q => q with
+                var (ready, inHand) = asked.GetValueOrDefault(figures.Queue);
+                var beside = taken.GetValueOrDefault(figures.Queue);
+                return figures with
                 {
-                    InHand = asked.GetValueOrDefault(q.Queue).InHand + taken.GetValueOrDefault(q.Queue),
-                })],
-            };
+                    Ready = ready + (beside?.Ready ?? 0), InHand = inHand + (beside?.InHand ?? 0),
+                    Scheduled = beside?.Scheduled ?? 0, DeadLetters = beside?.DeadLetters ?? 0,
+                };
+            }
         }
 
         /// <summary>What waits is taken, and given back at once.</summary>
         public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
             string queue, int limit, CancellationToken cancellationToken)
         {
-            var seen = (await quay.companion.Reports!.PeekAsync(queue, limit, cancellationToken)).ToList();
-            await using var link = await quay.broker.OpenLinkAsync(
+            var seen = (await quay.companion.Value.Reports!.PeekAsync(queue, limit, cancellationToken)).ToList();
+            await using var link = await quay.broker.Value.OpenLinkAsync(
                 queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
-            for (var left = SharedBroker.One.Ask(quay.prefix + queue).Ready; left > 0;)
+            for (var left = quay.Ask(queue).Ready; left > 0;)
             {
                 var taken = await link.ReceiveAsync(left, cancellationToken)
                     .WaitAsync(Crossing.Limit, cancellationToken);

@@ -1,0 +1,111 @@
+using System.Text.Json.Nodes;
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Amqp.Tests.Conformance;
+
+/// <summary>Queues of another implementation of AMQP 1.0, which takes the broker's place.</summary>
+public sealed class JudgedQuay : Quay
+{
+    protected override string Address => Judge.Address;
+
+    protected override string AddressOf(string name) => name;
+
+    protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+        Judge.Count().Where(c => c.Key.StartsWith(prefix, StringComparison.Ordinal))
+            .ToDictionary(c => c.Key[prefix.Length..], c => (c.Value[0], c.Value[1]));
+
+    protected override IBroker Open(TimeProvider clock) => new Mute(base.Open(clock));
+
+    /// <summary>One that is not asked how many wait: the judge would not say, which takes its time.</summary>
+    private sealed class Mute(IBroker inner) : IBroker
+    {
+        public string DisplayName => inner.DisplayName;
+
+        public BrokerAbilities Abilities => inner.Abilities;
+
+        public IBrokerReports? Reports => inner.Reports;
+
+        public IDeadLetters? DeadLetters => inner.DeadLetters;
+
+        public IHousekeeping? Housekeeping => inner.Housekeeping;
+
+        public IWorkerRegister? Register => inner.Register;
+
+        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
+            inner.PrepareAsync(topology, create, cancellationToken);
+
+        public Task<IReadOnlyList<PublishResult>> PublishAsync(
+            IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+            inner.PublishAsync(events, cancellationToken);
+
+        public Task<IReceivingLink> OpenLinkAsync(
+            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+            inner.OpenLinkAsync(queue, worker, lease, cancellationToken);
+
+        public ValueTask DisposeAsync() => inner.DisposeAsync();
+    }
+}
+
+public sealed class JudgedBatchTests : BatchScenarios<JudgedQuay>;
+
+public sealed class JudgedCompetingTests : CompetingScenarios<JudgedQuay>;
+
+public sealed class JudgedFailureTests : FailureScenarios<JudgedQuay>;
+
+public sealed class JudgedOutcomeTests : OutcomeScenarios<JudgedQuay>;
+
+public sealed class JudgedReceiverTests : ReceiverScenarios<JudgedQuay>;
+
+public sealed class JudgedStandstillTests : StandstillScenarios<JudgedQuay>;
+
+public sealed class JudgedTextTests : TextScenarios<JudgedQuay>;
+
+/// <summary>Between a service and another implementation.</summary>
+public sealed class JudgedServiceTests
+{
+    private static readonly JsonObject Sent = new()
+    {
+        ["properties"] = new JsonObject
+        {
+            ["cloudEvents:specversion"] = "1.0", ["cloudEvents:id"] = "one", ["cloudEvents:source"] = "/judge",
+            ["cloudEvents:type"] = "test.tap",
+        },
+        ["type"] = "application/json", ["body"] = """{"number":7}""",
+    };
+
+    [Fact]
+    public async Task A_service_handles_what_another_client_sends_and_publishes_what_that_can_read()
+    {
+        var quay = new JudgedQuay();
+        await using var crossing = new Crossing(quay);
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            services: services => services.AddSingleton(log));
+        Assert.Equal(["accepted"], Judge.Send(quay.Named("taps"), Sent.ToJsonString()));
+        await Crossing.UntilAsync(() => Task.FromResult(!log.Taps.IsEmpty), "the tap is handled");
+        var handled = Assert.Single(log.Taps);
+        Assert.Equal(("/judge", "one", 7), (handled.Event.Source, handled.Event.Id, handled.Data.Number));
+
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(new Charged(5));
+        var read = JsonNode.Parse(Assert.Single(Judge.Receive(quay.Named("charges"), 1)))!;
+        Assert.Equal(
+            ("test.charged", "/test/harbour", """{"number":5}"""),
+            ((string?)read["properties"]!["cloudEvents_type"], (string?)read["properties"]!["cloudEvents_source"],
+                (string?)read["body"]));
+    }
+
+    [Fact]
+    public async Task How_many_wait_at_one_that_does_not_say_is_unknown_and_not_0()
+    {
+        await using var crossing = new Crossing(new JudgedQuay());
+        var fares = await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            services: services => services.AddSingleton(new Log()));
+        var status = await fares.Services.GetRequiredService<ICourierStatus>().ReadAsync();
+        Assert.Equal((null, null), (status.Broker!.Queues.Single().Ready, status.Broker.Queues.Single().Waiting));
+    }
+}
