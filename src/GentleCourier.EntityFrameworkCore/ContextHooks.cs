@@ -37,7 +37,7 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
     public IReadOnlyList<string> AddTo(DbContext context, IEnumerable<EventDraft> drafts)
     {
         // All are encoded before the first is added: one that cannot be published leaves nothing behind.
-        var encoded = drafts.Select(draft => (Event: draft.Encode(codec), draft.Due)).ToList();
+        var encoded = drafts.Select(draft => (Event: draft.Create(codec), draft.Options.Due)).ToList();
         foreach (var ((id, type, partitionKey, json), due) in encoded)
         {
             EntityEntry entry = due is null

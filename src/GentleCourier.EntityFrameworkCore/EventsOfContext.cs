@@ -14,22 +14,15 @@ public static class EventsOfContext
     /// <param name="contract">
     /// The event's data: a type with a <see cref="WireTypeAttribute"/>. It is read at once.
     /// </param>
-    /// <param name="subject">What the event is about, for people and filters.</param>
-    /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
-    /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
-    /// <param name="due">
-    /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>.
-    /// </param>
+    /// <param name="options">What is said about it: id, subject, partition key, when it is due, and more.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was added.</exception>
     /// <exception cref="InvalidOperationException">
     /// The context is not known to Gentle Courier, or has no outbox in its model.
     /// </exception>
     public static string AddEvent<TContract>(
-        this DbContext context, TContract contract, string? subject = null, string? partitionKey = null,
-            string? id = null, Due? due = null)
-        where TContract : notnull =>
-        context.AddEvents([EventDraft.Of(contract, subject, partitionKey, id, due: due)])[0];
+        this DbContext context, TContract contract, EventOptions? options = null) where TContract : notnull =>
+        context.AddEvents([EventDraft.Of(contract, options)])[0];
 
     /// <summary>Adds many events, in their order: all, or none if one cannot be published.</summary>
     /// <param name="context">A context that <see cref="CourierContexts.UseDbContext"/> has made known.</param>

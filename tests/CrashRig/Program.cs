@@ -95,7 +95,7 @@ async Task PublishAsync()
         {
             await host.Services.GetRequiredService<IOutbox>().AddAsync(
                 transaction, new Mark(number),
-                due: isTimed && number % 2 == 0 ? Due.In(TimeSpan.FromMilliseconds(200)) : null);
+                new() { Due = isTimed && number % 2 == 0 ? Due.In(TimeSpan.FromMilliseconds(200)) : null });
         }
         await transaction.CommitAsync();
     }

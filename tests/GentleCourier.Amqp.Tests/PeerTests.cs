@@ -203,7 +203,8 @@ public sealed class PeerTests
             }, "more than 1000 bytes"),
             (async l =>
             {
-                for (var i = 0u; i < 5 + 40 + 1; i++) await talk!.TransferAsync(l.RemoteHandle!.Value, 10 + i, Message());
+                for (var i = 0u; i < 5 + 40 + 1; i++)
+                    await talk!.TransferAsync(l.RemoteHandle!.Value, 10 + i, Message());
             }, "there was no credit"),
         ];
         foreach (var (act, reason) in wrongs)

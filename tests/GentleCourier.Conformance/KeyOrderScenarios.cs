@@ -139,7 +139,8 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
         }
         var harbour = await crossing.StartAsync("harbour");
         await harbour.PublishAsync(
-            [.. Enumerable.Range(0, Count).Select(n => EventDraft.Of(new Tap(n), partitionKey: $"card-{n % Keys}"))]);
+            [.. Enumerable.Range(0, Count).Select(
+                n => EventDraft.Of(new Tap(n), new() { PartitionKey = $"card-{n % Keys}" }))]);
         await crossing.SettledAsync();
         Assert.Equal(0, overlaps);
         foreach (var (key, numbers) in handled)

@@ -10,7 +10,7 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
     private static readonly Due Tomorrow = Due.In(TimeSpan.FromDays(1)), Now = Due.In(TimeSpan.Zero);
 
     private static EventDraft Tap(int number, Due? due = null, string? key = null) =>
-        EventDraft.Of(new Tap(number), partitionKey: key, id: $"tap-{number}", due: due);
+        EventDraft.Of(new Tap(number), new() { PartitionKey = key, Id = $"tap-{number}", Due = due });
 
     private static ILaterEvents Later(IHost host) => host.Services.GetRequiredService<ILaterEvents>();
 
@@ -84,9 +84,9 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
 
         await using (var done = await connection.BeginTransactionAsync())
         {
-            await outbox.AddAsync(done, new Tap(3), id: "tap-3", due: Tomorrow, partitionKey: "card-7");
-            await outbox.AddAsync(done, new Tap(4), id: "tap-4", due: Tomorrow, partitionKey: "card-7");
-            await outbox.AddAndCommitAsync(done, new Tap(5), id: "tap-5", due: Tomorrow);
+            await outbox.AddAsync(done, new Tap(3), new() { Id = "tap-3", Due = Tomorrow, PartitionKey = "card-7" });
+            await outbox.AddAsync(done, new Tap(4), new() { Id = "tap-4", Due = Tomorrow, PartitionKey = "card-7" });
+            await outbox.AddAndCommitAsync(done, new Tap(5), new() { Id = "tap-5", Due = Tomorrow });
         }
         Assert.Equal(["tap-3", "tap-4", "tap-5"], (await later.ListAsync()).Select(e => e.Id).Order());
 

@@ -49,7 +49,7 @@ public abstract class OutboxScenarios<TPlace> where TPlace : Place, new()
                 await using var transaction = await connection.BeginTransactionAsync();
                 if (random.Next(2) == 0) await Task.Yield();
                 await harbour.Services.GetRequiredService<IOutbox>()
-                    .AddAsync(transaction, new Tap(number), partitionKey: $"{writer}");
+                    .AddAsync(transaction, new Tap(number), new() { PartitionKey = $"{writer}" });
                 await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
                 if (random.Next(3) == 0) await transaction.RollbackAsync();
                 else await transaction.CommitAsync();

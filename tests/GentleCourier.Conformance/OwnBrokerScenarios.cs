@@ -120,7 +120,7 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
         var broker = crossing.Broker();
         var store = crossing.Store("fares");
         await store.PrepareAsync(create: true);
-        await (await crossing.StartAsync("harbour")).PublishAsync(EventDraft.Of(new Tap(1), id: "one"));
+        await (await crossing.StartAsync("harbour")).PublishAsync(EventDraft.Of(new Tap(1), new() { Id = "one" }));
         await using (var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1)))
         {
             Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));

@@ -16,10 +16,10 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: Quick);
         await harbour.PublishAsync(
-            EventDraft.Of(new Charged(1), partitionKey: "a"),
-            EventDraft.Of(new Tap(2), partitionKey: "a"),
-            EventDraft.Of(new Tap(3), partitionKey: "b"));
-        await harbour.PublishAsync(EventDraft.Of(new Tap(4), partitionKey: "a"), EventDraft.Of(new Tap(5)));
+            EventDraft.Of(new Charged(1), new() { PartitionKey = "a" }),
+            EventDraft.Of(new Tap(2), new() { PartitionKey = "a" }),
+            EventDraft.Of(new Tap(3), new() { PartitionKey = "b" }));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(4), new() { PartitionKey = "a" }), EventDraft.Of(new Tap(5)));
 
         var broker = crossing.Broker();
         await Crossing.UntilAsync(
@@ -133,7 +133,8 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync("harbour", settings: Quick);
         await harbour.PublishAsync([.. Enumerable.Range(0, Waiting).Select(i => alike || i == 0
-            ? EventDraft.Of(new Charged(i), partitionKey: "a") : EventDraft.Of(new Tap(i), partitionKey: "a"))]);
+            ? EventDraft.Of(new Charged(i), new() { PartitionKey = "a" })
+            : EventDraft.Of(new Tap(i), new() { PartitionKey = "a" }))]);
         await harbour.PublishAsync(Enumerable.Range(Waiting, Others).Select(i => new Tap(i)));
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == Waiting, "they are held");

@@ -192,7 +192,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         var harbour = await crossing.StartAsync(
             "harbour", c => c.Schedule("tick", new Tap(7), s => s.Every = TimeSpan.FromSeconds(1)));
-        await harbour.PublishAsync(EventDraft.Of(new Tap(2), due: Due.In(TimeSpan.FromMilliseconds(10))));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Due = Due.In(TimeSpan.FromMilliseconds(10)) }));
         await Crossing.UntilAsync(
             () => Task.FromResult(log.Taps.Any(t => t.Data.Number == 7) && log.Taps.Any(t => t.Data.Number == 2)),
             "what can fire has, and what is due is there");

@@ -103,8 +103,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         {
             context.Boardings.Add(new Boarding { Tap = 1 });
             context.AddEvents([
-                EventDraft.Of(new Tap(1), id: "tap-1", due: Due.At(DateTimeOffset.UtcNow.AddHours(1))),
-                EventDraft.Of(new Tap(2), id: "tap-2", due: Due.In(TimeSpan.FromHours(2)))]);
+                EventDraft.Of(new Tap(1), new() { Id = "tap-1", Due = Due.At(DateTimeOffset.UtcNow.AddHours(1)) }),
+                EventDraft.Of(new Tap(2), new() { Id = "tap-2", Due = Due.In(TimeSpan.FromHours(2)) })]);
             Assert.Empty(await later.ListAsync());
             await context.SaveChangesAsync();
             // Nothing of it is saved again.
@@ -119,7 +119,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             await using var transaction = await context.Database.BeginTransactionAsync();
             var work = transaction.GetDbTransaction();
             // It is told with the commit, which comes later.
-            context.AddEvent(new Tap(3), due: Due.In(TimeSpan.FromMilliseconds(1)));
+            context.AddEvent(new Tap(3), new() { Due = Due.In(TimeSpan.FromMilliseconds(1)) });
             await context.SaveChangesAsync();
             Assert.Equal(1, await later.CancelAsync(new LaterFilter { Id = "tap-1" }, work));
             Assert.Equal(1, await later.MoveAsync(new LaterFilter { Id = "tap-2" }, Due.In(TimeSpan.Zero), work));
@@ -142,7 +142,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         await InContextAsync(harbour, async context =>
         {
             context.Boardings.Add(new Boarding { Tap = 1 });
-            id = context.AddEvent(new Tap(1), subject: "a passenger", partitionKey: "card-1");
+            id = context.AddEvent(new Tap(1), new() { Subject = "a passenger", PartitionKey = "card-1" });
             await context.SaveChangesAsync();
         });
         await InContextAsync(harbour, async context =>
@@ -156,7 +156,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         {
             // As a service may do that saves synchronously.
             context.Boardings.Add(new Boarding { Tap = 3 });
-            context.AddEvent(new Tap(3), id: "gate-7-0003");
+            context.AddEvent(new Tap(3), new() { Id = "gate-7-0003" });
 #pragma warning disable CA1849, MA0042
             context.SaveChanges();
 #pragma warning restore CA1849, MA0042
@@ -202,12 +202,13 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             foreach (var number in Enumerable.Range(0, 500))
             {
                 if (number % 3 == 0) context.Boardings.Add(new Boarding { Tap = number });
-                context.AddEvent(new Tap(number), partitionKey: "card-1");
+                context.AddEvent(new Tap(number), new() { PartitionKey = "card-1" });
             }
             await context.SaveChangesAsync();
             Assert.All(context.ChangeTracker.Entries(), e => Assert.IsType<Boarding>(e.Entity));
             context.AddEvents(
-                Enumerable.Range(500, 100).Select(number => EventDraft.Of(new Tap(number), partitionKey: "card-1")));
+                Enumerable.Range(500, 100).Select(
+                    number => EventDraft.Of(new Tap(number), new() { PartitionKey = "card-1" })));
             await context.SaveChangesAsync();
         });
         Assert.Equal(Enumerable.Range(0, 600), await OutboxAsync(harbour));

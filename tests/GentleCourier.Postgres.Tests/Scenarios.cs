@@ -12,6 +12,8 @@ public sealed class CompetingTests : CompetingScenarios<Databases>;
 
 public sealed class CrashTests : KillScenarios<Databases>;
 
+public sealed class EventTests : EventScenarios<Databases>;
+
 public sealed class FailureTests : FailureScenarios<Databases>;
 
 public sealed class HousekeepingTests : HousekeepingScenarios<Databases>;
@@ -35,6 +37,8 @@ public sealed class ScheduleTests : ScheduleScenarios<Databases>;
 public sealed class StandstillTests : StandstillScenarios<Databases>;
 
 public sealed class TakeOverTests : TakeOverScenarios<Databases>;
+
+public sealed class TelemetryTests : TelemetryScenarios<Databases>;
 
 public sealed class TextTests : TextScenarios<Databases>;
 

@@ -196,7 +196,7 @@ public sealed class ServerTests
                     await using var transaction = await connection.BeginTransactionAsync();
                     await connection.ExecuteAsync("INSERT INTO tap VALUES (@number)", ("@number", number));
                     await harbour.Services.GetRequiredService<IOutbox>()
-                        .AddAndCommitAsync(transaction, new Tap(number), id: $"{number}");
+                        .AddAndCommitAsync(transaction, new Tap(number), new() { Id = $"{number}" });
                 }
                 catch (Exception e) when (e is CourierException or System.Data.Common.DbException)
                 {

@@ -12,6 +12,8 @@ public sealed class CompetingTests : CompetingScenarios<Folder>;
 
 public sealed class CrashTests : KillScenarios<Folder>;
 
+public sealed class EventTests : EventScenarios<Folder>;
+
 public sealed class FailureTests : FailureScenarios<Folder>;
 
 public sealed class HousekeepingTests : HousekeepingScenarios<Folder>;
@@ -35,6 +37,8 @@ public sealed class ScheduleTests : ScheduleScenarios<Folder>;
 public sealed class StandstillTests : StandstillScenarios<Folder>;
 
 public sealed class TakeOverTests : TakeOverScenarios<Folder>;
+
+public sealed class TelemetryTests : TelemetryScenarios<Folder>;
 
 public sealed class TextTests : TextScenarios<Folder>;
 

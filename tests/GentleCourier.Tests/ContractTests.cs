@@ -67,7 +67,8 @@ public sealed class ContractTests
             var passenger = new Passenger(name, Gender.Tern, [new Bag(subject, 1)]);
             try
             {
-                var encoded = EventDraft.Of(passenger, subject, key, id).Encode(Codec());
+                var encoded = EventDraft.Of(passenger, new() { Subject = subject, PartitionKey = key, Id = id })
+                    .Encode(Codec());
                 var read = Event.Read(encoded.Json);
                 var back = Codec().Decode<Passenger>(read);
                 return (read.Id, read.Subject, read.PartitionKey, back.Name, back.Bags[0].Label)
@@ -197,7 +198,8 @@ public sealed class ContractTests
     public void Bodies_are_small_and_simple()
     {
         var encoded = EventDraft.Of(
-            new Passenger("Pip", Gender.Gull, []), time: DateTimeOffset.Parse("2031-06-14T06:00:00Z")).Encode(Codec());
+            new Passenger("Pip", Gender.Gull, []), new() { Time = DateTimeOffset.Parse("2031-06-14T06:00:00Z") })
+            .Encode(Codec());
         using var json = JsonDocument.Parse(encoded.Json);
         Assert.Equal(
             """{"name":"Pip","kind":"Gull","bags":[],"weight":1}""", json.RootElement.GetProperty("data").GetRawText());
@@ -293,7 +295,7 @@ public sealed class ContractTests
     public void Bytes_that_are_no_event_never_cause_anything_but_a_clear_error() =>
         Gen.Select(Gen.Byte.Array[0, 300], Gen.Int[0, 200], Gen.Byte).Sample((noise, at, value) =>
         {
-            var whole = EventDraft.Of(new Knot(), subject: "s").Encode(Codec()).Json.ToArray();
+            var whole = EventDraft.Of(new Knot(), new() { Subject = "s" }).Encode(Codec()).Json.ToArray();
             whole[at % whole.Length] = value;
             foreach (var bytes in new[] { noise, whole, whole[..(at % whole.Length)] })
             {

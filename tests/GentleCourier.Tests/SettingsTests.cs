@@ -44,8 +44,6 @@ public sealed class SettingsTests
         "Courier:Receivers:taps:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
     [InlineData("Courier:Receivers:taps:Prefetch", "0",
         "Courier:Receivers:taps:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0")]
-    [InlineData("Courier:Receivers:taps:BatchSize", "21",
-        "Courier:Receivers:taps:Prefetch must be at least Parallel times BatchSize (1 x 21), but is 20")]
     [InlineData("Courier:Receivers:taps:BatchWait", "00:02:00",
         "Courier:Receivers:taps:BatchWait must be 0 to 1 minute, but is 00:02:00")]
     [InlineData("Courier:Receivers:taps:Settling", "1",
@@ -98,6 +96,49 @@ public sealed class SettingsTests
         })).Dispose();
         Assert.Equal((7, 2, null), (options!.Prefetch, options.Parallel, options.TimeLimit));
         Assert.Equal((TimeSpan.FromDays(1), Settling.OnArrival), (options.MaxAge, options.Settling));
+    }
+
+    [Fact]
+    public void Prefetch_that_is_not_set_is_lifted_with_what_it_has_to_feed()
+    {
+        Assert.Equal(20, new ReceiverOptions { Parallel = 4 }.Prefetch);
+        Assert.Equal(400, new ReceiverOptions { Parallel = 4, BatchSize = 50 }.Prefetch);
+        Assert.Empty(new ReceiverOptions { Parallel = 1_000, BatchSize = 100 }.Problems());
+        var thrown = Assert.Throws<OptionsValidationException>(
+            () => Build(
+                new() { ["Courier:Broker"] = "nowhere:x", ["Courier:Receivers:taps:Prefetch"] = "5",
+                    ["Courier:Receivers:taps:Parallel"] = "6" },
+                c => c.Receive("taps", q => q.Handle<Tap, Receiver>())));
+        Assert.Contains("Courier:Receivers:taps:Prefetch must be at least Parallel times BatchSize (6 x 1), but is 5",
+            thrown.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void The_whole_configuration_is_read_in_its_section_and_a_section_of_another_name_by_that()
+    {
+        var configuration = new ConfigurationManager();
+        configuration["Courier:Store"] = "nowhere:x";
+        configuration["Other:Source"] = "not a source";
+        Assert.Contains("Courier:Source is not set", Assert.Throws<OptionsValidationException>(
+            () => Host.CreateEmptyApplicationBuilder(null).Services.AddGentleCourier(configuration, _ => { })).Message,
+            StringComparison.Ordinal);
+        Assert.Contains("Other:Source must be", Assert.Throws<OptionsValidationException>(
+            () => Host.CreateEmptyApplicationBuilder(null).Services
+                .AddGentleCourier(configuration.GetSection("Other"), _ => { })).Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Code_alone_says_all_and_what_it_leaves_out_is_named()
+    {
+        Assert.Contains("Courier:Source is not set", Assert.Throws<OptionsValidationException>(
+            () => Host.CreateEmptyApplicationBuilder(null).Services
+                .AddGentleCourier(c => c.Options.Store = "nowhere:x")).Message, StringComparison.Ordinal);
+        var builder = Host.CreateEmptyApplicationBuilder(null);
+        builder.Services.AddGentleCourier(
+            c => (c.Options.Store, c.Options.Source, c.Relay.BatchSize) = ("nowhere:x", "/t", 9));
+        using var host = builder.Build();
+        var thrown = await Assert.ThrowsAsync<CourierException>(() => host.StartAsync());
+        Assert.Contains("names the engine 'nowhere:'", thrown.Message, StringComparison.Ordinal);
     }
 
     [Theory]

@@ -23,6 +23,7 @@ internal sealed class BareAmqp : IDisposable
     private uint first, received;
 
     private readonly bool receives;
+    private Action<byte[]>? read;
 
     private BareAmqp(NetworkStream stream, bool receives) => (this.stream, this.receives) = (stream, receives);
 
@@ -47,10 +48,17 @@ internal sealed class BareAmqp : IDisposable
     }
 
     /// <summary>
-    /// Sends a message so often, at the most so many on their way, and waits until all are confirmed.
+    /// Sends messages, at the most so many on their way, and waits until all are confirmed.
     /// </summary>
-    public void Publish(byte[] message, int count, int window)
+    public void Publish(IReadOnlyList<byte[]> messages, int window) =>
+        Publish(number => messages[number], messages.Count, window);
+
+    /// <summary>The same, of one message so often.</summary>
+    public void Publish(byte[] message, int count, int window) => Publish(_ => message, count, window);
+
+    private void Publish(Func<int, byte[]> messages, int count, int window)
     {
+        var begin = deliveryCount;
         var goal = settled + (uint)count;
         var last = deliveryCount + (uint)count;
         while (settled != goal)
@@ -61,7 +69,7 @@ internal sealed class BareAmqp : IDisposable
                 (transfer.Handle, transfer.DeliveryId, transfer.Tag) =
                     (0, deliveryCount, DeliveryTag.Of(deliveryCount));
                 (transfer.MessageFormat, transfer.Settled) = (0, false);
-                Send(Transfer.Shape, transfer, message);
+                Send(Transfer.Shape, transfer, messages((int)(deliveryCount - begin)));
                 (deliveryCount, credit) = (deliveryCount + 1, credit - 1);
             }
             if (output.Length > 0) Flush();
@@ -70,9 +78,10 @@ internal sealed class BareAmqp : IDisposable
         }
     }
 
-    /// <summary>Receives and settles so many, with so much credit.</summary>
-    public void Receive(int count, uint prefetch)
+    /// <summary>Receives, reads and settles so many, with so much credit.</summary>
+    public void Receive(int count, uint prefetch, Action<byte[]>? read = null)
     {
+        this.read = read;
         var goal = received + (uint)count;
         while (received < goal)
         {
@@ -143,6 +152,7 @@ internal sealed class BareAmqp : IDisposable
             case Performative.Transfer:
                 Transfer.Shape.ReadFields(ref reader, transfer);
                 (received, credit) = (received + 1, credit == 0 ? 0 : credit - 1);
+                read?.Invoke(reader.Rest.ToArray());
                 break;
             case Performative.Disposition:
                 Disposition.Shape.ReadFields(ref reader, disposition);

@@ -27,7 +27,8 @@ internal sealed class CountPassenger(Timetable timetable, DeckContext decks) : I
         var onBoard = counted.Single();
         if (onBoard == limit * 9 / 10)
         {
-            var report = decks.AddEvent(new DeckNearlyFull(boarded.Sailing, onBoard, limit), subject: boarded.Sailing);
+            var report = decks.AddEvent(
+                new DeckNearlyFull(boarded.Sailing, onBoard, limit), new() { Subject = boarded.Sailing });
             await decks.Decks.Where(d => d.Sailing == boarded.Sailing)
                 .ExecuteUpdateAsync(d => d.SetProperty(x => x.NearlyFullEvent, report), cancellationToken);
         }

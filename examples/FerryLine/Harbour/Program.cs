@@ -35,7 +35,7 @@ app.MapPost("/taps", async (Tap tap, IStore store, IOutbox outbox, CancellationT
     // The gate's own number is the event's id: a flaky gate that sends a tap twice publishes the same event twice.
     await outbox.AddAndCommitAsync(
         transaction, new PassengerBoarded(tap.Pier, tap.Card, tap.Sailing, tap.TappedAt),
-        subject: tap.Card, partitionKey: tap.Sailing, id: tap.Number, cancellationToken: cancel);
+        new() { Subject = tap.Card, PartitionKey = tap.Sailing, Id = tap.Number }, cancel);
     return Results.Accepted();
 });
 
@@ -53,7 +53,7 @@ app.MapPost("/departures", async (Departure departure, IStore store, IOutbox out
     {
         await outbox.AddAsync(
             transaction, new SailingDeparted(departure.Sailing, departure.DepartedAt),
-            subject: departure.Sailing, partitionKey: departure.Sailing, id: id, cancellationToken: cancel);
+            new() { Subject = departure.Sailing, PartitionKey = departure.Sailing, Id = id }, cancel);
     }
 
     await transaction.CommitAsync(cancel);
@@ -73,8 +73,8 @@ app.MapPost("/sailings", async (PlannedSailing planned, IStore store, IOutbox ou
     if (isNews)
     {
         await outbox.AddAsync(
-            transaction, new SailingReminder(planned.Sailing, departs), subject: planned.Sailing, id: id,
-            due: Due.At(departs.AddHours(-1)), cancellationToken: cancel);
+            transaction, new SailingReminder(planned.Sailing, departs),
+            new() { Subject = planned.Sailing, Id = id, Due = Due.At(departs.AddHours(-1)) }, cancel);
     }
 
     await transaction.CommitAsync(cancel);

@@ -15,7 +15,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
 {
     private const string DataPath = "data.";
 
-    private static readonly ConcurrentDictionary<Type, string?> WireTypes = new();
+    private static readonly ConcurrentDictionary<Type, WireTypeAttribute?> WireTypes = new();
 
     private readonly Lazy<JsonSerializerOptions> strict = new(
         () => new(json) { Encoder = new StrictEncoder(json.Encoder ?? JavaScriptEncoder.Default) });
@@ -46,21 +46,26 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     }
 
     /// <exception cref="ContractException">The contract declares no wire type, or one that is not valid.</exception>
-    public static string WireTypeOf(Type contract)
-    {
-        var name = WireTypes.GetOrAdd(contract, static type => type.GetCustomAttribute<WireTypeAttribute>()?.Name)
-            ?? throw new ContractException(
-                contract.Name, null, "has no declared wire type; add [WireType(\"…\")] with a stable name to it");
-        return Names.IsWireType(name)
-            ? name
-            : throw new ContractException(
-                contract.Name, null, $"its wire type '{name}' is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
-    }
+    public static string WireTypeOf(Type contract) => Checked(contract, Declared(contract).Name);
 
-    public EncodedEvent Encode<TContract>(TContract contract, EventDraft draft) where TContract : notnull
+    /// <summary>The wire types that receivers of a contract handle: its own, and its former ones.</summary>
+    /// <exception cref="ContractException">The contract declares no wire type, or one that is not valid.</exception>
+    public static IEnumerable<string> WireTypesOf(Type contract) =>
+        Declared(contract).FormerNames.Prepend(WireTypeOf(contract)).Select(name => Checked(contract, name));
+
+    private static WireTypeAttribute Declared(Type contract) =>
+        WireTypes.GetOrAdd(contract, static type => type.GetCustomAttribute<WireTypeAttribute>())
+        ?? throw new ContractException(
+            contract.Name, null, "has no declared wire type; add [WireType(\"…\")] with a stable name to it");
+
+    private static string Checked(Type contract, string name) => Names.IsWireType(name) ? name
+        : throw new ContractException(
+            contract.Name, null, $"its wire type '{name}' is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+
+    public EncodedEvent Encode<TContract>(TContract contract, EventOptions said) where TContract : notnull
     {
         var type = WireTypeOf(typeof(TContract));
-        var attributes = AttributesOf(type, draft);
+        var attributes = AttributesOf(type, said);
         var typeInfo = TypeInfo<TContract>(type);
         byte[] encoded;
         try
@@ -78,16 +83,16 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         if (encoded.Length > maxEventBytes)
             throw TooLarge(
                 type, FieldFinder.Largest(contract, typeInfo), encoded, ". The field named is the largest one");
-        return new EncodedEvent(attributes.Id, type, draft.PartitionKey, encoded);
+        return new EncodedEvent(attributes.Id, type, attributes.PartitionKey, encoded);
     }
 
     /// <summary>The same of data that is JSON already, and that no class stands for.</summary>
-    public EncodedEvent Encode(string type, ReadOnlyMemory<byte> json, EventDraft draft)
+    public EncodedEvent Encode(string type, ReadOnlyMemory<byte> json, EventOptions said)
     {
         if (!Names.IsWireType(type))
             throw new ContractException(
                 type, null, "its wire type is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
-        var attributes = AttributesOf(type, draft);
+        var attributes = AttributesOf(type, said);
         byte[] encoded;
         try
         {
@@ -99,25 +104,31 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         }
         CheckReadable(type, encoded);
         if (encoded.Length > maxEventBytes) throw TooLarge(type, null, encoded, "");
-        return new EncodedEvent(attributes.Id, type, draft.PartitionKey, encoded);
+        return new EncodedEvent(attributes.Id, type, attributes.PartitionKey, encoded);
     }
 
-    private Event AttributesOf(string type, EventDraft draft)
+    private Event AttributesOf(string type, EventOptions said)
     {
-        CheckText(type, "id", draft.Id, TextRule.LongestKey);
-        CheckText(type, "subject", draft.Subject, TextRule.LongestText);
-        CheckText(type, "partition key", draft.PartitionKey, TextRule.LongestKey);
-        var (now, activity) = (clock.GetUtcNow(), Activity.Current);
+        CheckText(type, "id", said.Id, TextRule.LongestKey);
+        CheckText(type, "subject", said.Subject, TextRule.LongestText);
+        CheckText(type, "partition key", said.PartitionKey, TextRule.LongestKey);
+        CheckText(type, "correlation id", said.CorrelationId, TextRule.LongestKey);
+        if (said.Extensions is { } extensions && Extensions.ProblemOf(extensions) is { } problem)
+            throw new ContractException(type, null, $"the event {problem}");
+        var (now, activity, cause) = (clock.GetUtcNow(), Activity.Current, Handled.Event);
         return new Event
         {
-            Id = draft.Id ?? Guid.CreateVersion7(now).ToString(),
+            Id = said.Id ?? Guid.CreateVersion7(now).ToString(),
             Source = source ?? throw new ContractException(
                 type, null, "this process has no Courier:Source to publish in the name of"),
             Type = type,
-            Time = draft.Time ?? draft.Due?.From(now) ?? now,
-            Subject = draft.Subject,
-            PartitionKey = draft.PartitionKey,
+            Time = said.Time ?? said.Due?.From(now) ?? now,
+            Subject = said.Subject,
+            PartitionKey = said.PartitionKey,
             TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
+            CorrelationId = said.CorrelationId ?? cause?.CorrelationId ?? cause?.Id,
+            CausationId = cause?.Id,
+            Extensions = said.Extensions ?? Event.NoExtensions,
             // It came from elsewhere, and is nobody's business here.
             TraceState = activity?.TraceStateString is { } state
                 && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,

@@ -1,3 +1,4 @@
+using System.Collections.ObjectModel;
 using GentleCourier.Events;
 
 namespace GentleCourier;
@@ -32,6 +33,24 @@ public sealed class Event
 
     /// <summary>W3C <c>tracestate</c> of the operation that published the event.</summary>
     public string? TraceState { get; init; }
+
+    /// <summary>
+    /// To what larger matter it belongs, such as an order or a request (CloudEvents extension <c>correlationid</c>).
+    /// </summary>
+    public string? CorrelationId { get; init; }
+
+    /// <summary>
+    /// The id of the event whose handling published this one (CloudEvents extension <c>causationid</c>).
+    /// </summary>
+    public string? CausationId { get; init; }
+
+    /// <summary>
+    /// Headers of the publisher's own: extension attributes that have no property here, as texts; up to 50.
+    /// </summary>
+    public IReadOnlyDictionary<string, string> Extensions { get; init; } = NoExtensions;
+
+    internal static IReadOnlyDictionary<string, string> NoExtensions { get; } =
+        ReadOnlyDictionary<string, string>.Empty;
 
     /// <summary>Media type of <see cref="Data"/>; where it is not said, it is JSON.</summary>
     public string DataContentType { get; init; } = "application/json";

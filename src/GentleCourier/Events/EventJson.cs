@@ -52,6 +52,10 @@ internal static class EventJson
         WriteIfSaid(writer, "partitionkey"u8, attributes.PartitionKey);
         WriteIfSaid(writer, "traceparent"u8, attributes.TraceParent);
         WriteIfSaid(writer, "tracestate"u8, attributes.TraceState);
+        WriteIfSaid(writer, "correlationid"u8, attributes.CorrelationId);
+        WriteIfSaid(writer, "causationid"u8, attributes.CausationId);
+        if (attributes.Extensions.Count > 0)
+            foreach (var (name, value) in attributes.Extensions) writer.WriteString(name, value);
         writer.WriteString("datacontenttype"u8, attributes.DataContentType);
         writer.WritePropertyName("data"u8);
     }
@@ -113,7 +117,8 @@ internal static class EventJson
             throw new UnreadableEventException("the body is JSON, but not an object: a CloudEvents event is one");
 
         string? version = null, id = null, source = null, type = null, subject = null, partitionKey = null;
-        string? traceParent = null, traceState = null, contentType = null;
+        string? traceParent = null, traceState = null, contentType = null, correlationId = null, causationId = null;
+        Dictionary<string, string>? extensions = null;
         DateTimeOffset? time = null;
         ReadOnlyMemory<byte> data = default;
 
@@ -131,7 +136,9 @@ internal static class EventJson
             else if (reader.ValueTextEquals("datacontenttype"u8)) contentType = Text(ref reader, "datacontenttype");
             else if (reader.ValueTextEquals("specversion"u8)) version = Text(ref reader, "specversion");
             else if (reader.ValueTextEquals("data_base64"u8)) data = Base64(ref reader);
-            else { reader.Read(); JsonRule.Check(ref reader); }
+            else if (reader.ValueTextEquals("correlationid"u8)) correlationId = Text(ref reader, "correlationid");
+            else if (reader.ValueTextEquals("causationid"u8)) causationId = Text(ref reader, "causationid");
+            else Extensions.Keep(ref reader, ref extensions);
         }
         if (reader.Read()) throw new UnreadableEventException("more JSON follows behind the event");
 
@@ -148,6 +155,9 @@ internal static class EventJson
             PartitionKey = Checked(partitionKey, "partitionkey", TextRule.LongestKey),
             TraceParent = traceParent,
             TraceState = traceState,
+            CorrelationId = correlationId,
+            CausationId = causationId,
+            Extensions = extensions ?? Event.NoExtensions,
             DataContentType = contentType ?? "application/json",
             Data = data,
         };

@@ -24,6 +24,8 @@ public sealed class CourierBuilder
     /// <summary>For how long the store keeps things; settings <c>Courier:Retention:…</c> go before it.</summary>
     public RetentionOptions Retention { get; } = new();
 
+    internal List<HandlingStep> Steps { get; } = [];
+
     internal Dictionary<string, DeclaredSchedule> Schedules { get; } = new(StringComparer.Ordinal);
 
     internal IReadOnlyCollection<QueueBinding> Bindings => bindings.Values;
@@ -52,6 +54,16 @@ public sealed class CourierBuilder
     {
         ArgumentNullException.ThrowIfNull(prepare);
         StorePreparations.Add(prepare);
+        return this;
+    }
+
+    /// <summary>
+    /// Puts code around every call of a receiver in this process, whatever its queue; what is added first is outermost.
+    /// </summary>
+    public CourierBuilder AroundHandlers(HandlingStep step)
+    {
+        ArgumentNullException.ThrowIfNull(step);
+        Steps.Add(step);
         return this;
     }
 
@@ -104,7 +116,7 @@ public sealed class CourierBuilder
         ArgumentNullException.ThrowIfNull(configure);
         if (!Names.IsQueue(name))
             throw new ArgumentException($"'{name}' is not a schedule's name: {Names.QueueRule}", nameof(name));
-        if (draft is not { Id: null, Time: null, Due: null })
+        if (draft.Options is not { Id: null, Time: null, Due: null })
             throw new ArgumentException(
                 $"the draft of schedule '{name}' has an id, a time or a due time; each firing has its own",
                 nameof(draft));

@@ -7,6 +7,7 @@ using GentleCourier.Housekeeping;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
 using GentleCourier.Scheduling;
+using GentleCourier.Telemetry;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
@@ -18,30 +19,48 @@ namespace GentleCourier;
 /// <summary>Adds Gentle Courier to an application.</summary>
 public static class CourierServices
 {
+    private const string Section = "Courier";
+
     /// <summary>
     /// Adds what this process needs: with a store, <see cref="IOutbox"/> and the relay; with bound queues, their
     /// workers. Settings are checked here; stores and brokers are first touched when the host starts.
     /// </summary>
     /// <param name="services">The application's services.</param>
     /// <param name="configuration">
-    /// The section of settings, usually <c>builder.Configuration.GetSection("Courier")</c>.
+    /// The application's whole configuration, whose section <c>Courier</c> is read; or such a section, whatever its
+    /// name.
     /// </param>
     /// <param name="configure">Registers engines and binds queues.</param>
     /// <exception cref="OptionsValidationException">
     /// A setting is missing, unknown, unreadable or out of range; the message names it.
     /// </exception>
     public static IServiceCollection AddGentleCourier(
-        this IServiceCollection services, IConfigurationSection configuration, Action<CourierBuilder> configure)
+        this IServiceCollection services, IConfiguration configuration, Action<CourierBuilder> configure)
+    {
+        ArgumentNullException.ThrowIfNull(configuration);
+        return services.Add(configuration as IConfigurationSection ?? configuration.GetSection(Section), configure);
+    }
+
+    /// <summary>The same from code alone: no settings are read.</summary>
+    /// <param name="services">The application's services.</param>
+    /// <param name="configure">Registers engines, says where store and broker are, and binds queues.</param>
+    /// <exception cref="OptionsValidationException">
+    /// An option is missing or out of range; the message names it.
+    /// </exception>
+    public static IServiceCollection AddGentleCourier(
+        this IServiceCollection services, Action<CourierBuilder> configure) => services.Add(null, configure);
+
+    private static IServiceCollection Add(
+        this IServiceCollection services, IConfigurationSection? settings, Action<CourierBuilder> configure)
     {
         ArgumentNullException.ThrowIfNull(services);
-        ArgumentNullException.ThrowIfNull(configuration);
         ArgumentNullException.ThrowIfNull(configure);
 
         var builder = new CourierBuilder(services);
         configure(builder);
-        ReadSettings(configuration, builder);
+        if (settings is not null) ReadSettings(settings, builder);
 
-        var path = configuration.Path;
+        var path = settings?.Path ?? Section;
         if (Problems(path, builder) is { Count: > 0 } found)
             throw new OptionsValidationException(path, typeof(CourierOptions), found);
 
@@ -73,7 +92,11 @@ public static class CourierServices
         services.AddSingleton<ICourierStatus>(
             sp => new StatusReader(sp.GetService<IBroker>(), sp.GetService<IStorePort>()));
 
-        foreach (var binding in builder.Bindings) services.AddSingleton(binding);
+        foreach (var binding in builder.Bindings)
+        {
+            binding.Around = builder.Steps;
+            services.AddSingleton(binding);
+        }
         services.AddSingleton(sp => ActivatorUtilities.CreateInstance<Preparation>(sp, builder));
         services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
         // Hosts stop in the opposite order: first of all nothing more is received.
@@ -85,7 +108,14 @@ public static class CourierServices
         }
         if (builder.Options is { Store: not null, Broker: not null } && builder.Relay.Enabled)
             services.AddHostedService<Relay>();
-        if (builder.Bindings.Count > 0) services.AddHostedService<ReceiverHost>();
+        if (builder.Bindings.Count > 0)
+        {
+            services.AddSingleton<ReceiverHost>();
+            services.AddHostedService(sp => sp.GetRequiredService<ReceiverHost>());
+        }
+        services.AddSingleton(sp => new CourierLive(sp));
+        services.AddSingleton(sp => new CourierReady(sp));
+        services.AddHostedService<Gauges>();
         return services;
     }
 
@@ -138,7 +168,7 @@ public static class CourierServices
         {
             var limits = binding.Options;
             settings = new Settings(section.GetSection($"Receivers:{binding.Queue}"));
-            limits.Prefetch = settings.Prefetch(nameof(limits.Prefetch), limits.Prefetch);
+            if (settings.Prefetch(nameof(limits.Prefetch)) is { } prefetch) limits.Prefetch = prefetch;
             limits.Parallel = settings.Number(nameof(limits.Parallel), limits.Parallel);
             limits.BatchSize = settings.Number(nameof(limits.BatchSize), limits.BatchSize);
             limits.BatchWait = settings.Time(nameof(limits.BatchWait), limits.BatchWait);
@@ -192,8 +222,10 @@ public static class CourierServices
                     throw new OptionsValidationException(child.Path, typeof(ScheduleOptions), [
                         $"{child.Path} is no schedule of this process ({Known(builder)}); one that settings alone "
                         + "declare has a Type, and its Data as a text of JSON"]);
-                var draft = EventDraft.OfJson(type, Encoding.UTF8.GetBytes(data), settings.Text("Subject", null),
-                    settings.Text("PartitionKey", null));
+                var draft = EventDraft.OfJson(type, Encoding.UTF8.GetBytes(data), new()
+                {
+                    Subject = settings.Text("Subject", null), PartitionKey = settings.Text("PartitionKey", null),
+                });
                 builder.Schedule(child.Key, draft, static _ => { });
             }
             var options = builder.Schedules[child.Key].Options;

@@ -22,6 +22,12 @@ internal sealed partial class Preparation(
     private readonly CancellationTokenSource trying = new();
     private Task waiting = Task.CompletedTask;
 
+    /// <summary>Whether all is there.</summary>
+    public bool IsDone => done.Task.IsCompletedSuccessfully;
+
+    /// <summary>Why it is not done yet.</summary>
+    public string WaitsFor { get; private set; } = "the host has not started";
+
     /// <summary>Waits until all is there. False: cancelled before it was.</summary>
     public async Task<bool> IsDoneAsync(CancellationToken cancellationToken)
     {
@@ -43,6 +49,7 @@ internal sealed partial class Preparation(
         }
         catch (CourierException e) when (e.IsTransient)
         {
+            WaitsFor = e.Message;
             LogNotReady(logger, e.Message);
             waiting = new Loop("Preparing to receive and to relay", FirstRest, LongestRest, clock, logger)
                 .RunAsync(TryAgainAsync, trying.Token);
@@ -67,7 +74,15 @@ internal sealed partial class Preparation(
 
     private async Task TryAgainAsync(CancellationToken ending)
     {
-        await PrepareAsync(ending).ConfigureAwait(false);
+        try
+        {
+            await PrepareAsync(ending).ConfigureAwait(false);
+        }
+        catch (Exception e) when (!ending.IsCancellationRequested)
+        {
+            WaitsFor = Words.Of(e);
+            throw;
+        }
         done.TrySetResult();
         LogReady(logger);
         await trying.CancelAsync().ConfigureAwait(false);

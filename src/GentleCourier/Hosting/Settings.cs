@@ -47,7 +47,8 @@ internal sealed class Settings(IConfigurationSection section)
             : throw Unreadable(name, text, "a number"),
     };
 
-    public Prefetch Prefetch(string name, Prefetch otherwise) => Value(name) is not { } text ? otherwise
+    /// <summary>Null where it is not set.</summary>
+    public Prefetch? Prefetch(string name) => Value(name) is not { } text ? null
         : GentleCourier.Prefetch.TryParse(text, out var prefetch) ? prefetch
         : throw Unreadable(name, text, "a whole number, self-tuned or unlimited");
 

@@ -11,12 +11,7 @@ public interface IOutbox
     /// <summary>Adds one event.</summary>
     /// <param name="transaction">The caller's open transaction, on the store's database.</param>
     /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>.</param>
-    /// <param name="subject">What the event is about, for people and filters.</param>
-    /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
-    /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
-    /// <param name="due">
-    /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>.
-    /// </param>
+    /// <param name="options">What is said about it: id, subject, partition key, when it is due, and more.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
@@ -24,11 +19,25 @@ public interface IOutbox
     Task<string> AddAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
-        string? subject = null,
-        string? partitionKey = null,
-        string? id = null,
-        Due? due = null,
+        EventOptions? options = null,
         CancellationToken cancellationToken = default)
+        where TContract : notnull;
+
+    /// <summary>
+    /// Adds one event in a transaction of its own, and commits it: for what goes with no change in the store's
+    /// database.
+    /// </summary>
+    /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>.</param>
+    /// <param name="options">What is said about it.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <returns>The event's id.</returns>
+    /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
+    /// <exception cref="CourierException">
+    /// The database cannot be reached; or the connection was lost in the middle, and the message says when it may have
+    /// been committed all the same. With an id of the business's it can be repeated without harm.
+    /// </exception>
+    Task<string> AddAloneAsync<TContract>(
+        TContract contract, EventOptions? options = null, CancellationToken cancellationToken = default)
         where TContract : notnull;
 
     /// <summary>Adds many events, in their order: all, or none if one cannot be published.</summary>
@@ -47,12 +56,7 @@ public interface IOutbox
     /// </summary>
     /// <param name="transaction">The caller's open transaction, on the store's database; it is over afterwards.</param>
     /// <param name="contract">The event's data: a type with a <see cref="WireTypeAttribute"/>.</param>
-    /// <param name="subject">What the event is about, for people and filters.</param>
-    /// <param name="partitionKey">Events with the same key leave in the order in which they were added.</param>
-    /// <param name="id">The event's id, where the business has a natural one. Default: a new UUID version 7.</param>
-    /// <param name="due">
-    /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>.
-    /// </param>
+    /// <param name="options">What is said about it: id, subject, partition key, when it is due, and more.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>The event's id.</returns>
     /// <exception cref="ContractException">
@@ -65,10 +69,7 @@ public interface IOutbox
     Task<string> AddAndCommitAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
-        string? subject = null,
-        string? partitionKey = null,
-        string? id = null,
-        Due? due = null,
+        EventOptions? options = null,
         CancellationToken cancellationToken = default)
         where TContract : notnull;
 

@@ -9,14 +9,22 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
     public Task<string> AddAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
-        string? subject = null,
-        string? partitionKey = null,
-        string? id = null,
-        Due? due = null,
+        EventOptions? options = null,
         CancellationToken cancellationToken = default)
         where TContract : notnull =>
-        AddAsync(transaction, EventDraft.Of(contract, subject, partitionKey, id, due: due), commits: false,
+        AddAsync(transaction, EventDraft.Of(contract, options), commits: false,
             cancellationToken);
+
+    public async Task<string> AddAloneAsync<TContract>(
+        TContract contract, EventOptions? options = null, CancellationToken cancellationToken = default)
+        where TContract : notnull
+    {
+        var connection = await store.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
+        await using var opened = connection.ConfigureAwait(false);
+        var transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);
+        await using var begun = transaction.ConfigureAwait(false);
+        return await AddAndCommitAsync(transaction, contract, options, cancellationToken).ConfigureAwait(false);
+    }
 
     public Task<IReadOnlyList<string>> AddManyAsync(
         DbTransaction transaction, IEnumerable<EventDraft> drafts, CancellationToken cancellationToken = default) =>
@@ -25,13 +33,10 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
     public Task<string> AddAndCommitAsync<TContract>(
         DbTransaction transaction,
         TContract contract,
-        string? subject = null,
-        string? partitionKey = null,
-        string? id = null,
-        Due? due = null,
+        EventOptions? options = null,
         CancellationToken cancellationToken = default)
         where TContract : notnull =>
-        AddAsync(transaction, EventDraft.Of(contract, subject, partitionKey, id, due: due), commits: true,
+        AddAsync(transaction, EventDraft.Of(contract, options), commits: true,
             cancellationToken);
 
     public Task<IReadOnlyList<string>> AddManyAndCommitAsync(
@@ -42,10 +47,11 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
         DbTransaction transaction, EventDraft draft, bool commits, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(transaction);
-        var encoded = draft.Encode(codec);
-        if (draft.Due is { } due) await WriteAsync(transaction, [], [new(encoded, due)], commits, cancellationToken)
-            .ConfigureAwait(false);
-        else await WriteAsync(transaction, [encoded], [], commits, cancellationToken).ConfigureAwait(false);
+        var encoded = draft.Create(codec);
+        var writing = draft.Options.Due is { } due
+            ? WriteAsync(transaction, [], [new(encoded, due)], commits, cancellationToken)
+            : WriteAsync(transaction, [encoded], [], commits, cancellationToken);
+        await writing.ConfigureAwait(false);
         return encoded.Id;
     }
 
@@ -58,9 +64,9 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
         // All are encoded before the first is written: one that cannot be published leaves nothing behind.
         foreach (var draft in drafts)
         {
-            var encoded = draft.Encode(codec);
+            var encoded = draft.Create(codec);
             ids.Add(encoded.Id);
-            if (draft.Due is { } due) later.Add(new LaterDraft(encoded, due));
+            if (draft.Options.Due is { } due) later.Add(new LaterDraft(encoded, due));
             else now.Add(encoded);
         }
         await WriteAsync(transaction, now, later, commits, cancellationToken).ConfigureAwait(false);

@@ -1,6 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Hosting;
 using GentleCourier.Scheduling;
+using GentleCourier.Telemetry;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Options;
@@ -71,6 +72,7 @@ internal sealed partial class Relay : BackgroundService
         var began = clock.GetTimestamp();
         var moved = directWay is null ? 0
             : await directWay.MoveAsync(term, options.BatchSize, stopping).ConfigureAwait(false);
+        if (moved > 0) Meters.Send(moved, clock.GetElapsedTime(began));
         var batch = moved > 0 ? new OutboxBatch([], null, moved == options.BatchSize)
             : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
         if (batch.Rows.Count > 0) await RelayBatchAsync(term, batch, stopping).ConfigureAwait(false);
@@ -102,10 +104,13 @@ internal sealed partial class Relay : BackgroundService
 
     private async Task RelayBatchAsync(long term, OutboxBatch batch, CancellationToken stopping)
     {
+        using var span = Spans.Send(batch.Rows);
+        var began = clock.GetTimestamp();
         var (answers, heldBefore) = fanOut is null
             ? (await PublishAllAsync(batch.Rows, stopping).ConfigureAwait(false), new HashSet<string>())
             : await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
+        Meters.Send(answers, clock.GetElapsedTime(began));
         foreach (var answer in answers) Log(answer);
         if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
 

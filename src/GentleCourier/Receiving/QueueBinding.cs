@@ -34,7 +34,9 @@ public sealed class QueueBinding
     /// queue. The receiver is registered as a scoped service unless it is registered already.
     /// </summary>
     /// <exception cref="ContractException">The contract declares no valid wire type.</exception>
-    /// <exception cref="InvalidOperationException">The queue has a receiver for that wire type already.</exception>
+    /// <exception cref="InvalidOperationException">
+    /// The queue has a receiver for that wire type, or for a former one, already.
+    /// </exception>
     public QueueBinding Handle<TContract, [DynamicallyAccessedMembers(
         DynamicallyAccessedMemberTypes.PublicConstructors)] TReceiver>()
         where TReceiver : class, IReceiver<TContract>
@@ -76,20 +78,33 @@ public sealed class QueueBinding
     /// <summary>Called before each call of a receiver, which then finds everything as it likes it.</summary>
     internal Func<Incoming, CancellationToken, Task>? Before { get; set; }
 
-    internal async Task HandleAsync(Incoming incoming, CancellationToken cancellationToken)
+    /// <summary>What is around each call of a receiver in this process, the outermost first.</summary>
+    internal IReadOnlyList<HandlingStep> Around { get; set; } = [];
+
+    internal Task HandleAsync(Incoming incoming, CancellationToken cancellationToken)
+    {
+        var handler = handlers[incoming.Deliveries[0].Event.Type];
+        return Around.Count == 0 ? CallAsync(handler, incoming, cancellationToken)
+            : StepAsync(0, new Handling(incoming, handler.Receiver), cancellationToken);
+
+        Task StepAsync(int number, Handling handling, CancellationToken cancel) =>
+            number == Around.Count ? CallAsync(handler, incoming, cancel)
+                : Around[number](handling, inner => StepAsync(number + 1, handling, inner), cancel);
+    }
+
+    private async Task CallAsync(ContractHandler handler, Incoming incoming, CancellationToken cancellationToken)
     {
         if (Before is not null) await Before(incoming, cancellationToken).ConfigureAwait(false);
-        await handlers[incoming.Deliveries[0].Event.Type].HandleAsync(incoming, cancellationToken)
-            .ConfigureAwait(false);
+        await handler.HandleAsync(incoming, cancellationToken).ConfigureAwait(false);
     }
 
     internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
 
     private void Add(Type contract, ContractHandler handler)
     {
-        var type = ContractCodec.WireTypeOf(contract);
-        if (!handlers.TryAdd(type, handler))
-            throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
+        foreach (var type in ContractCodec.WireTypesOf(contract))
+            if (!handlers.TryAdd(type, handler))
+                throw new InvalidOperationException($"queue '{Queue}' already has a receiver for '{type}'");
     }
 
     private static Task InvokeAsync<TContract, TReceiver>(Incoming incoming, CancellationToken cancellationToken)

@@ -7,12 +7,21 @@ namespace GentleCourier;
 /// </summary>
 public sealed class ReceiverOptions
 {
+    private const int MostHeld = 100_000;
+
+    private Prefetch? prefetch;
+
     /// <summary>
     /// How many unsettled deliveries this worker may hold, 1 to 100,000, or <see cref="Prefetch.SelfTuned"/>, or
     /// <see cref="Prefetch.Unlimited"/>. Small is fair, large is fast for short work: with 1, a worker busy with a long
-    /// job gets nothing more, and others stay busy. At least <see cref="Parallel"/> times <see cref="BatchSize"/>.
+    /// job gets nothing more, and others stay busy. At least <see cref="Parallel"/> times <see cref="BatchSize"/>;
+    /// where it is not set, twice that, and 20 or more.
     /// </summary>
-    public Prefetch Prefetch { get; set; } = 20;
+    public Prefetch Prefetch
+    {
+        get => prefetch ?? (int)Math.Clamp(2L * Parallel * BatchSize, 20, MostHeld);
+        set => prefetch = value;
+    }
 
     /// <summary>How many handlers run at the same moment, 1 to 1,000.</summary>
     public int Parallel { get; set; } = 1;
@@ -126,7 +135,7 @@ public sealed class ReceiverOptions
 
     internal IEnumerable<string> Problems()
     {
-        if (Prefetch is { IsSelfTuned: false, IsUnlimited: false, Count: < 1 or > 100_000 })
+        if (Prefetch is { IsSelfTuned: false, IsUnlimited: false, Count: < 1 or > MostHeld })
             yield return $"Prefetch must be 1 to 100,000, self-tuned or unlimited, but is {Prefetch}";
         if (Parallel is < 1 or > 1_000) yield return $"Parallel must be 1 to 1,000, but is {Parallel}";
         if (BatchSize is < 1 or > 1_000) yield return $"BatchSize must be 1 to 1,000, but is {BatchSize}";

@@ -25,7 +25,8 @@ public sealed class FanOutTests
         var settings = To(there, late);
         settings["Courier:Broker"] = $"{SharedBroker.One.Address}/?queue=/amq/queue/{{queue}}";
         var harbour = await crossing.StartAsync("harbour", settings: settings);
-        for (var i = 0; i < 30; i++) await harbour.PublishAsync(EventDraft.Of(new Tap(i), partitionKey: key));
+        for (var i = 0; i < 30; i++)
+            await harbour.PublishAsync(EventDraft.Of(new Tap(i), new() { PartitionKey = key }));
 
         // There each comes once, and the rest is held for the other alone.
         await Crossing.UntilAsync(

@@ -19,6 +19,8 @@ public sealed class CrashTests : CrashScenarios<Quay>
     public Task A_kill_between_two_writes_loses_nothing_and_repeats_nothing(string place) => KillAndGoOnAsync(place);
 }
 
+public sealed class EventTests : EventScenarios<Quay>;
+
 public sealed class FailureTests : FailureScenarios<Quay>;
 
 public sealed class OutcomeTests : OutcomeScenarios<Quay>;

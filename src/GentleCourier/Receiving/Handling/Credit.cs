@@ -269,6 +269,15 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
+    /// <summary>Whether no handler ends in time.</summary>
+    public bool IsStuck
+    {
+        get
+        {
+            using (Enter()) return stuck == parallel;
+        }
+    }
+
     /// <summary>
     /// One more handler does not end in time (or, with -1, one has ended after all); when all do not, nothing is held.
     /// </summary>

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Telemetry;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Logging;
 
@@ -147,7 +148,9 @@ internal sealed partial class DeliveryHandler
             return true;
         }
 
-        using var span = Telemetry.StartProcessing(binding.Queue, deliveries);
+        using var span = Spans.Process(binding.Queue, deliveries);
+        Meters.Begin(binding.Queue, deliveries, clock);
+        var began = clock.GetTimestamp();
         using var attempt = new Attempt(options.TimeLimit, () => Overrun(deliveries), clock, outOfTime);
         foreach (var delivery in deliveries) delivery.Held.BeginAttempt(attempt);
         var fresh = deliveries;
@@ -171,7 +174,9 @@ internal sealed partial class DeliveryHandler
         {
             if (attempt.End()) credit.Stuck(-1);
         }
-        if (result is Result.Failed failed) span.Failed(failed.Exception);
+        var failure = (result as Result.Failed)?.Exception;
+        if (failure is not null) span.Failed(failure);
+        Meters.Process(binding.Queue, fresh, clock.GetElapsedTime(began), failure);
         var isDecided = await SettleAsync(fresh, result).ConfigureAwait(false);
         if (isDecided) brakes.ToldNothing(deliveries, pause: true);
         return isDecided;

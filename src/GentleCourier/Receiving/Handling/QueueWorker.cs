@@ -62,6 +62,9 @@ internal sealed partial class QueueWorker : IDisposable
         }
     }
 
+    /// <summary>Whether every handler runs on beyond its time limit, and nothing else is taken up.</summary>
+    public bool IsStuck => parts.Credit.IsStuck;
+
     /// <summary>How long all of its handlers together have been busy since the beginning.</summary>
     public TimeSpan Busy => parts.Handlers.Times.Busy;
 

@@ -17,6 +17,9 @@ internal sealed class ReceiverHost(
     TimeProvider clock,
     ILogger<ReceiverHost> logger) : BackgroundService
 {
+    /// <summary>Those that run; none before all is prepared.</summary>
+    public IReadOnlyList<QueueWorker> Workers { get; private set; } = [];
+
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
@@ -24,6 +27,7 @@ internal sealed class ReceiverHost(
         var workers = bindings.Select(binding => new QueueWorker(
             binding, broker, services.GetService<IStorePort>(), codec,
             services.GetRequiredService<IServiceScopeFactory>(), clock, safely)).ToList();
+        Workers = workers;
         using var ended = new CancellationTokenSource();
         var beating = broker.Register is { } register
             ? new Beats(register, workers, clock, safely).RunAsync(ended.Token) : Task.CompletedTask;
@@ -31,6 +35,7 @@ internal sealed class ReceiverHost(
             worker => Task.Run(() => worker.RunAsync(stoppingToken), CancellationToken.None))).ConfigureAwait(false);
         await ended.CancelAsync().ConfigureAwait(false);
         await beating.ConfigureAwait(false);
+        Workers = [];
         workers.ForEach(worker => worker.Dispose());
     }
 }

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Runtime.InteropServices;
 using System.Threading.Channels;
 using GentleCourier.Engines;
+using GentleCourier.Telemetry;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;
@@ -24,6 +25,8 @@ internal sealed partial class Session : ISettler
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
     private readonly bool isBeside;
+    // Where there are no leases, what is handed over is pushed, as far as there is credit; elsewhere it is fetched.
+    private readonly bool isFetching;
     private readonly Credit credit;
     private readonly Handlers handlers;
     private readonly Waiting waiting;
@@ -57,6 +60,7 @@ internal sealed partial class Session : ISettler
         options = worker.Binding.Options;
         this.link = link;
         this.isBeside = isBeside;
+        isFetching = link.RenewEvery is not null;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         waiting = new Waiting(abilities, Return, clock, over.Token);
@@ -216,10 +220,12 @@ internal sealed partial class Session : ISettler
         patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
 
     /// <summary>
-    /// How long what has been finished may still gather: not at all when a handler has run out of work.
+    /// How long what has been finished may still gather: not at all when a handler has run out of work, unless more
+    /// comes by itself meanwhile.
     /// </summary>
     private TimeSpan Patience() =>
-        urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
+        urgent || batch.Count >= Math.Min((credit.Limit + 1) / 2, PrefetchTuner.Most)
+            || (credit.NothingReady && (isFetching || batch.Count > credit.Limit / 8))
         ? TimeSpan.Zero
         : RoundedUp(Gathering - clock.GetElapsedTime(lastSettled));
 
@@ -234,6 +240,8 @@ internal sealed partial class Session : ISettler
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
         if (deliveries.Count == 0) return;
+        using var span = Spans.Receive(queue, deliveries);
+        Meters.Receive(queue, deliveries.Count);
         var alone = held.IsEmpty && deliveries.Count == 1 && credit.Now.InHand == 0;
         var suspect = deliveries.Any(IsSuspect);
         var taken = deliveries.Select(Hold).ToList();
@@ -341,6 +349,7 @@ internal sealed partial class Session : ISettler
             return;
         }
         var began = clock.GetTimestamp();
+        using var span = Spans.Settle(queue, batch);
         // It is not cancelled: what is handed over along with it must be received. But a stop does not wait for it.
         underWay = link.SettleAsync(batch, exchanging.Failures > 0 ? 0 : toFetch, CancellationToken.None);
         await EndExchangeAsync(stopping).ConfigureAwait(false);
@@ -358,6 +367,7 @@ internal sealed partial class Session : ISettler
         NoteSetAside(exchanged.DeadLetters);
         var others = took.Count(t => !t);
         if (others > 0) LogLostLeases(logger, queue, others);
+        Meters.Settle(queue, batch);
         Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();
         urgent = false;

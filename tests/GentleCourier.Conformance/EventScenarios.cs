@@ -1,0 +1,160 @@
+using System.Collections.Concurrent;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Conformance;
+
+/// <summary>What is said about events, and what is done around those who handle them.</summary>
+public abstract class EventScenarios<TPlace> where TPlace : Place, new()
+{
+    [WireType("test.tap-2", "test.tap")]
+    public sealed record NewTap(int Number, string? Pier = null);
+
+    public sealed class NewTapReceiver(ConcurrentQueue<Delivery<NewTap>> log) : IReceiver<NewTap>
+    {
+        public Task HandleAsync(Delivery<NewTap> delivery, CancellationToken cancellationToken)
+        {
+            log.Enqueue(delivery);
+            return Task.CompletedTask;
+        }
+    }
+
+    /// <summary>Publishes a charge in the transaction in which it handles a tap.</summary>
+    public sealed class ChargingReceiver(IOutbox outbox) : IReceiver<Tap>
+    {
+        public async Task HandleAsync(Delivery<Tap> delivery, CancellationToken cancellationToken) =>
+            await outbox.AddAsync(
+                await delivery.BeginAsync(cancellationToken), new Charged(delivery.Data.Number),
+                cancellationToken: cancellationToken);
+    }
+
+    public sealed class ChargedReceiver(ConcurrentQueue<Event> log) : IReceiver<Charged>
+    {
+        public Task HandleAsync(Delivery<Charged> delivery, CancellationToken cancellationToken)
+        {
+            log.Enqueue(delivery.Event);
+            return Task.CompletedTask;
+        }
+    }
+
+    private sealed class Tenant
+    {
+        public string? Name { get; set; }
+    }
+
+    [Fact]
+    public async Task Headers_of_ones_own_come_with_the_event()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(log));
+        var headers = new Dictionary<string, string> { ["tenant"] = "Old Light é", ["gate2"] = "7" };
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(1), new() { Extensions = headers, CorrelationId = "order 5" }));
+        await Crossing.UntilAsync(() => Task.FromResult(!log.Taps.IsEmpty), "it is handled");
+        var tap = Assert.Single(log.Taps).Event;
+        Assert.Equal(headers.OrderBy(h => h.Key), tap.Extensions.OrderBy(h => h.Key));
+        Assert.Equal(("order 5", null), (tap.CorrelationId, tap.CausationId));
+    }
+
+    [Fact]
+    public async Task What_a_handler_publishes_says_what_it_belongs_to_and_what_it_came_of()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new ConcurrentQueue<Event>();
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, ChargingReceiver>())
+                .Receive("charges", q => q.Handle<Charged, ChargedReceiver>()),
+            services: s => s.AddSingleton(log));
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(1), new() { Id = "tap-1" }),
+            EventDraft.Of(new Tap(2), new() { Id = "tap-2", CorrelationId = "sailing 8" }));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Count == 2), "both charges have come");
+        Assert.Equal(
+            [("tap-1", "tap-1"), ("sailing 8", "tap-2")],
+            log.Select(e => (e.CorrelationId!, e.CausationId!)).OrderBy(c => c.Item2));
+    }
+
+    [Fact]
+    public async Task A_contract_that_was_renamed_is_received_under_both_names()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new ConcurrentQueue<Delivery<NewTap>>();
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<NewTap, NewTapReceiver>()),
+            new() { ["Courier:Routes:test.tap-2"] = "taps" }, s => s.AddSingleton(log));
+        // An old publisher, and a new one.
+        var harbour = await crossing.StartAsync(
+            "harbour", settings: new() { ["Courier:Routes:test.tap-2"] = "taps" });
+        await harbour.PublishAsync(new Tap(1));
+        await harbour.PublishAsync(new NewTap(2));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Count == 2), "both are handled");
+        Assert.Equal(
+            [(1, "test.tap"), (2, "test.tap-2")],
+            log.Select(d => (d.Data.Number, d.Event.Type)).OrderBy(d => d.Number));
+    }
+
+    [Fact]
+    public async Task Code_around_handlers_sees_each_call_and_its_failure_is_theirs()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var seen = new ConcurrentQueue<string>();
+        var log = new Log { OnTap = (_, _) => { seen.Enqueue("handler"); return Task.CompletedTask; } };
+        await crossing.StartAsync(
+            "fares",
+            c => c
+                .AroundHandlers(async (handling, next, cancel) =>
+                {
+                    var tenant = handling.Services.GetRequiredService<Tenant>();
+                    tenant.Name = handling.Events.Single().Extensions["tenant"];
+                    seen.Enqueue($"{handling.Queue} {handling.Receiver.Name} {handling.Attempt}");
+                    await next(cancel);
+                    seen.Enqueue("after");
+                })
+                .AroundHandlers((handling, next, cancel) =>
+                    handling.Services.GetRequiredService<Tenant>().Name == "nobody"
+                        ? throw new RejectException("there is no such tenant") : next(cancel))
+                .Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(log).AddScoped<Tenant>());
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(1), new() { Extensions = new Dictionary<string, string> { ["tenant"] = "gulls" } }));
+        await Crossing.UntilAsync(() => Task.FromResult(seen.Count == 3), "the first is handled");
+        Assert.Equal(["taps TapReceiver 1", "handler", "after"], seen);
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(2), new() { Extensions = new Dictionary<string, string> { ["tenant"] = "nobody" } }));
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Equal("there is no such tenant", Assert.Single(await crossing.DeadLetters.ReadAsync(null, 2)).Reason);
+        Assert.Single(log.Taps);
+    }
+
+    [Fact]
+    public async Task Events_are_published_without_a_connection_of_ones_own()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(log));
+        var harbour = await crossing.StartAsync("harbour");
+        var (outbox, store) = (harbour.Services.GetRequiredService<IOutbox>(),
+            harbour.Services.GetRequiredService<IStore>());
+        Assert.Equal("tap-1", await outbox.AddAloneAsync(new Tap(1), new() { Id = "tap-1" }));
+        await store.TransactAsync(async (transaction, cancel) =>
+        {
+            await transaction.Connection!.ExecuteAsync("CREATE TABLE gate (number INTEGER)");
+            await outbox.AddAsync(transaction, new Tap(2), cancellationToken: cancel);
+        });
+        await store.TransactAsync((transaction, cancel) => outbox.AddAndCommitAsync(
+            transaction, new Tap(3), cancellationToken: cancel));
+        await Assert.ThrowsAsync<InvalidTimeZoneException>(() => store.TransactAsync(async (transaction, cancel) =>
+        {
+            await transaction.Connection!.ExecuteAsync("INSERT INTO gate VALUES (4)");
+            await outbox.AddAsync(transaction, new Tap(4), cancellationToken: cancel);
+            throw new InvalidTimeZoneException("the gate is closed");
+        }));
+        await crossing.SettledAsync();
+        Assert.Equal([1, 2, 3], log.Taps.Select(t => t.Data.Number).Order());
+        Assert.Empty(await Crossing.NumbersAsync((GentleCourier.Engines.IStorePort)store, "SELECT number FROM gate"));
+    }
+}
