@@ -90,7 +90,7 @@ internal static class Run
         });
         services?.Invoke(builder.Services);
         builder.Services.AddGentleCourier(
-            builder.Configuration.GetSection("Courier"), courier => configure(courier.UseSqlite()));
+            builder.Configuration, courier => configure(courier.UseSqlite()));
         return builder.Build();
     }
 }

@@ -1,15 +1,17 @@
 using System.Data.Common;
 using FerryLine.Contracts;
 using FerryLine.DeckCount;
+using FerryLine.Shared;
 using GentleCourier;
 using Microsoft.EntityFrameworkCore;
 
 // Deck count, a worker: how many people are on board each sailing. It reports a deck that is nearly full, as an event.
 // It keeps what it knows with EF Core.
 var builder = Host.CreateApplicationBuilder(args);
+builder.AddTraces("DeckCount");
 builder.Services.AddSingleton(Timetable.Read(builder.Configuration["FerryLine:Data"]!));
 builder.Services.AddDbContext<DeckContext>(DeckContext.UseStore);
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+builder.Services.AddGentleCourier(builder.Configuration, courier => courier
     .UseSqlite()
     .UsePostgres()
     .UseAmqp()

@@ -50,8 +50,10 @@ internal sealed class DemoFiles : IDisposable
     public string Data { get; set; } = Path.Combine(AppContext.BaseDirectory, "Data");
 
     /// <summary>Where the day is drawn: beside the databases, or where it outlives them.</summary>
-    public string Picture => keep ? Path.Combine(Folder, "day.png")
-        : Path.Combine(Path.GetTempPath(), "ferryline-day.png");
+    public string Picture => PictureOf("day");
+
+    /// <summary>The same of a trace.</summary>
+    public string TracePicture => PictureOf("trace");
 
     /// <summary>The address of the broker.</summary>
     public string Broker => queues is [] ? Address("broker")
@@ -149,6 +151,9 @@ internal sealed class DemoFiles : IDisposable
         return [first, .. Enumerable.Range(2, nodes - 1)
             .Select(n => new PrivateAmqp(Path.Combine(first.Folder, $"node-{n}"), joins: first))];
     }
+
+    private string PictureOf(string what) => keep ? Path.Combine(Folder, $"{what}.png")
+        : Path.Combine(Path.GetTempPath(), $"ferryline-{what}.png");
 
     private string Address(string database) => databases is null
         ? $"sqlite:{Path.Combine(Folder, $"{database}.db")}" : $"{databases.Address}/{database}";

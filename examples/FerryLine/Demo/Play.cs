@@ -16,7 +16,7 @@ internal static class Play
         LookCalmly = TimeSpan.FromMilliseconds(250), AtOnce = TimeSpan.FromMilliseconds(1);
 
     public sealed record Options(string Engine, FileInfo? Ledger, DirectoryInfo? Keep, int KillFares, int Seed,
-        string? Misspelt, TimeSpan Over);
+        string? Misspelt, TimeSpan Over, bool Trace);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) =>
         WithFilesAsync(options.Engine, nodes: 1, options.Keep, Limit + options.Over,
@@ -74,7 +74,8 @@ internal static class Play
         List<string> babble;
         await using var recording = new Recording(files);
         await using (
-            var services = new Services(files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]")))
+            var services = new Services(
+                files, line => AnsiConsole.MarkupLine($"[bold]{Markup.Escape(line)}[/]"), options.Trace))
         {
             services.Start("Harbour");
             services.Start("Fares");
@@ -100,7 +101,15 @@ internal static class Play
         await account.WriteAsync(options.Ledger, expected, cancel);
         var exitCode = Report.Print(account, expected);
         AnsiConsole.WriteLine(drawn);
+        if (options.Trace) AnsiConsole.WriteLine(Traced(files));
         return exitCode;
+    }
+
+    private static string Traced(DemoFiles files)
+    {
+        if (Trace.Read(files.Folder) is not { } trace) return "No trace has come whole.";
+        trace.Draw(files.TracePicture);
+        return $"One tap, from the gate to all that came of it: {files.TracePicture}";
     }
 
     /// <summary>What a deployment does before the services start: they find their queues and routes.</summary>

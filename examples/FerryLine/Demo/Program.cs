@@ -55,6 +55,12 @@ var seed = new Option<int>("--seed")
     Description = "Which taps the flaky gates repeat, and for `generate`, which day it is.",
 };
 
+var trace = new Option<bool>("--trace")
+{
+    Description =
+        "Have the services trace what they do (OpenTelemetry, on their consoles), and draw the trace of a tap.",
+};
+
 var root = new RootCommand(
     """
     One day of the Skerry Line ferries: starts Harbour, Fares, DeckCount and Notices, each a process with its own
@@ -62,11 +68,11 @@ var root = new RootCommand(
     nothing acted twice. Exit code 0: the ledger balances and every figure agrees; 1: not so, or it could not run.
     """)
 {
-    engine, ledger, keep, kills, misspelt, over, seed,
+    engine, ledger, keep, kills, misspelt, over, seed, trace,
 };
 root.SetAction((result, cancel) => Play.RunAsync(
     new Play.Options(result.GetValue(engine)!, result.GetValue(ledger), result.GetValue(keep), result.GetValue(kills),
-        result.GetValue(seed), result.GetValue(misspelt), result.GetValue(over)), cancel));
+        result.GetValue(seed), result.GetValue(misspelt), result.GetValue(over), result.GetValue(trace)), cancel));
 
 var folder = new Argument<DirectoryInfo>("DIR")
 {

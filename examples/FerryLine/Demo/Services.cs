@@ -1,7 +1,7 @@
 namespace FerryLine.Demo;
 
 /// <summary>The services that run, each a process with the settings of its kind.</summary>
-internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncDisposable
+internal sealed class Services(DemoFiles files, Action<string> report, bool trace = false) : IAsyncDisposable
 {
     private readonly List<Service> all = [];
 
@@ -22,6 +22,7 @@ internal sealed class Services(DemoFiles files, Action<string> report) : IAsyncD
             ["Courier:Broker"] = files.Broker,
             ["FerryLine:Data"] = files.Data,
         };
+        if (trace) settings["FerryLine:Traces"] = "console";
         if (queue is not null) settings["FerryLine:Queue"] = queue;
         if ((queue ?? QueueOf(program)) is { } received)
         {

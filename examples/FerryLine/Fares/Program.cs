@@ -6,8 +6,9 @@ using GentleCourier;
 // Fares, a worker: charges the card of each passenger who boarded, up to a cap a day, and closes
 // the accounts at its end.
 var builder = Host.CreateApplicationBuilder(args);
+builder.AddTraces("Fares");
 builder.Services.AddSingleton(PriceList.Read(builder.Configuration["FerryLine:Data"]!));
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+builder.Services.AddGentleCourier(builder.Configuration, courier => courier
     .UseSqlite()
     .UsePostgres()
     .UseAmqp()

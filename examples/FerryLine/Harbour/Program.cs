@@ -3,11 +3,13 @@ using FerryLine.Contracts;
 using FerryLine.Harbour;
 using FerryLine.Shared;
 using GentleCourier;
+using OpenTelemetry.Trace;
 
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives
 // nothing.
 var builder = WebApplication.CreateBuilder(args);
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+builder.AddTraces("Harbour", traces => traces.AddAspNetCoreInstrumentation());
+builder.Services.AddGentleCourier(builder.Configuration, courier => courier
     .UseSqlite()
     .UsePostgres()
     .UseAmqp()

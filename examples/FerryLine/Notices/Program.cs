@@ -6,8 +6,9 @@ using GentleCourier;
 // Notices, a worker with slow, uneven work: composes what is shown on the piers. Where the demo shows a slip, it is
 // told a wrong queue.
 var builder = Host.CreateApplicationBuilder(args);
+builder.AddTraces("Notices");
 var queueName = builder.Configuration["FerryLine:Queue"] ?? "notices";
-builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier => courier
+builder.Services.AddGentleCourier(builder.Configuration, courier => courier
     .UseSqlite()
     .UsePostgres()
     .UseAmqp()

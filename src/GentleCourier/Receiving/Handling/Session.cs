@@ -25,8 +25,6 @@ internal sealed partial class Session : ISettler
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
     private readonly bool isBeside;
-    // Where there are no leases, what is handed over is pushed, as far as there is credit; elsewhere it is fetched.
-    private readonly bool isFetching;
     private readonly Credit credit;
     private readonly Handlers handlers;
     private readonly Waiting waiting;
@@ -60,7 +58,6 @@ internal sealed partial class Session : ISettler
         options = worker.Binding.Options;
         this.link = link;
         this.isBeside = isBeside;
-        isFetching = link.RenewEvery is not null;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         waiting = new Waiting(abilities, Return, clock, over.Token);
@@ -220,12 +217,10 @@ internal sealed partial class Session : ISettler
         patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
 
     /// <summary>
-    /// How long what has been finished may still gather: not at all when a handler has run out of work, unless more
-    /// comes by itself meanwhile.
+    /// How long what has been finished may still gather: not at all when a handler has run out of work.
     /// </summary>
     private TimeSpan Patience() =>
-        urgent || batch.Count >= Math.Min((credit.Limit + 1) / 2, PrefetchTuner.Most)
-            || (credit.NothingReady && (isFetching || batch.Count > credit.Limit / 8))
+        urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
         ? TimeSpan.Zero
         : RoundedUp(Gathering - clock.GetElapsedTime(lastSettled));
 
