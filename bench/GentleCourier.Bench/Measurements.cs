@@ -22,6 +22,7 @@ internal static class Measurements
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,
+        "telemetry" => _ => TelemetryCost.RunAsync(),
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
         "amqp-port" => Amqp.AmqpPort.RunAsync,
         "worker" => WorkAsync,
@@ -283,7 +284,7 @@ internal static class Measurements
         Process.Start(new ProcessStartInfo(
             Environment.ProcessPath!, arguments) { RedirectStandardOutput = true, UseShellExecute = false })!;
 
-    private static double Median(IEnumerable<double> values)
+    public static double Median(IEnumerable<double> values)
     {
         var sorted = values.Order().ToList();
         return sorted[sorted.Count / 2];

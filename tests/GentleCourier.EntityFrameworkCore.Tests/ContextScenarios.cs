@@ -91,6 +91,32 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     private static readonly Dictionary<string, string?> NoRelay = new() { ["Courier:Relay:Enabled"] = "false" };
 
     [Fact]
+    public async Task Contexts_of_a_factory_and_others_of_the_process_publish_through_one_outbox()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var harbour = crossing.Build(
+            "harbour", c => c.UseDbContext<HarbourContext>().UseDbContext<QuayContext>(), NoRelay,
+            s =>
+            {
+                s.AddDbContextFactory<HarbourContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
+                s.AddDbContext<QuayContext>((sp, o) => o.UseStore(sp.GetRequiredService<IStorePort>()));
+            });
+        var factory = harbour.Services.GetRequiredService<IDbContextFactory<HarbourContext>>();
+        await using (var context = await factory.CreateDbContextAsync())
+        {
+            await context.Database.EnsureCreatedAsync();
+            await harbour.StartAsync().WaitAsync(Crossing.Limit);
+            context.AddEvent(new Tap(1));
+            await context.SaveChangesAsync();
+        }
+        await using var scope = harbour.Services.CreateAsyncScope();
+        var quay = scope.ServiceProvider.GetRequiredService<QuayContext>();
+        quay.AddEvent(new Tap(2));
+        await quay.SaveChangesAsync();
+        Assert.Equal([1, 2], await OutboxAsync(harbour));
+    }
+
+    [Fact]
     public async Task Events_for_later_are_saved_moved_and_cancelled_with_the_changes_of_a_context()
     {
         await using var crossing = new Crossing(new TPlace());

@@ -31,6 +31,13 @@ public class HarbourContext(DbContextOptions options) : DbContext(options)
         configurationBuilder?.Properties<string>().HaveMaxLength(200);
 }
 
+/// <summary>Another context of the same service, on the same database.</summary>
+public sealed class QuayContext(DbContextOptions<QuayContext> options) : DbContext(options)
+{
+    protected override void OnModelCreating(ModelBuilder modelBuilder) =>
+        modelBuilder.AddGentleCourier(Database, inMigrations: false);
+}
+
 // Migrations belong to one provider. They were made with `dotnet ef migrations add Outbox --context …`.
 public sealed class HarbourOnPostgres(DbContextOptions<HarbourOnPostgres> options) : HarbourContext(options)
 {

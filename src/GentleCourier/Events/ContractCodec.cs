@@ -115,7 +115,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         CheckText(type, "correlation id", said.CorrelationId, TextRule.LongestKey);
         if (said.Extensions is { } extensions && Extensions.ProblemOf(extensions) is { } problem)
             throw new ContractException(type, null, $"the event {problem}");
-        var (now, activity, cause) = (clock.GetUtcNow(), Activity.Current, Handled.Event);
+        var (now, activity, cause) = (clock.GetUtcNow(), Activity.Current, WriteFlow.Current?.Handled);
         return new Event
         {
             Id = said.Id ?? Guid.CreateVersion7(now).ToString(),

@@ -85,12 +85,14 @@ public sealed class QueueBinding
     {
         var handler = handlers[incoming.Deliveries[0].Event.Type];
         return Around.Count == 0 ? CallAsync(handler, incoming, cancellationToken)
-            : StepAsync(0, new Handling(incoming, handler.Receiver), cancellationToken);
-
-        Task StepAsync(int number, Handling handling, CancellationToken cancel) =>
-            number == Around.Count ? CallAsync(handler, incoming, cancel)
-                : Around[number](handling, inner => StepAsync(number + 1, handling, inner), cancel);
+            : StepAsync(0, new Handling(incoming, handler.Receiver), handler, incoming, cancellationToken);
     }
+
+    private Task StepAsync(
+        int number, Handling handling, ContractHandler handler, Incoming incoming,
+        CancellationToken cancellationToken) =>
+        number == Around.Count ? CallAsync(handler, incoming, cancellationToken) : Around[number](
+            handling, cancel => StepAsync(number + 1, handling, handler, incoming, cancel), cancellationToken);
 
     private async Task CallAsync(ContractHandler handler, Incoming incoming, CancellationToken cancellationToken)
     {

@@ -19,8 +19,7 @@ internal sealed partial class AttemptRunner(
         IReadOnlyList<ReadDelivery> deliveries, Attempt attempt, CancellationToken outOfTime)
     {
         // What the receiver begins inside its delivery's transaction is told from what others begin meanwhile.
-        WriteFlow.Begin();
-        Handled.Event = deliveries.Count == 1 ? deliveries[0].Event : null;
+        WriteFlow.Begin(deliveries.Count == 1 ? deliveries[0].Event : null);
         using var said = logger.BeginScope(new AttemptScope(
             binding.Queue, binding.Handlers[deliveries[0].Event.Type].Receiver, deliveries));
         var inbox = new InboxTransaction(inboxStore, binding.Queue, deliveries);
