@@ -69,8 +69,12 @@ internal sealed class Connections
     public IBroker Broker(ParseResult result) => FindBroker(result)?.Port ?? throw NotSaid("broker");
 
     /// <exception cref="CourierException">Its engine tells nothing of its queues.</exception>
-    public static IBrokerReports ReportsOf(IBroker broker) => broker.Reports ?? throw new CourierException(
-        $"{broker.DisplayName} tells nothing of its queues; use its own tools");
+    /// <exception cref="UsageException">The stores are not said that know of them.</exception>
+    public static IBrokerReports ReportsOf(IBroker broker) => broker.Reports ?? throw (broker.HasCompanions()
+        ? new UsageException(
+            $"{broker.DisplayName} does not tell which queues there are; name the stores of those who receive from it "
+            + $"as well: --store ADDRESS, or under \"stores\" in {ConfigurationFile}")
+        : new CourierException($"{broker.DisplayName} tells nothing of its queues; use its own tools"));
 
     public List<Named<IStorePort>> FindStores(ParseResult result)
     {

@@ -88,7 +88,8 @@ internal static class SchemaCommand
                 .Distinct(StringComparer.Ordinal).ToList();
             await broker.PrepareAsync(
                 new Topology(named, wanted) { InKeyOrder = inKeyOrder }, create: true, cancel);
-            var topology = await Connections.ReportsOf(broker).ReadTopologyAsync(cancel);
+            var topology = broker.Reports is { } reports ? await reports.ReadTopologyAsync(cancel)
+                : new Topology(named, []);
             Console.WriteLine(
                 $"the broker in {broker.DisplayName} is up to date: {topology.Queues.Count} queues, "
                 + $"{topology.Routes.Count} routes");

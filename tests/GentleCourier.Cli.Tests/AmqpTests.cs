@@ -35,6 +35,7 @@ public sealed class AmqpTests : IDisposable
         (await courier.RunAsync(Tap, ["publish", .. broker, "--queue", "typo"])).Fails(1, "amqp:not-found");
         (await courier.RunAsync(Tap, ["publish", .. broker, "--queue", "taps"]))
             .Says("published test.tap gate-1/1 to taps");
+        (await courier.RunAsync(["status", .. broker])).Fails(2, "name the stores of those who receive from it");
         var status = await courier.RunAsync(["status", .. both]);
         status.Says("workers: none receives");
         status.Says("queue-unreceived: queue taps has 1 event waiting");

@@ -111,18 +111,22 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
             "--out", Path.Combine(courier.Folder, "plan.png"))).Says("drawn into");
     }
 
-    /// <summary>The guide's first program, from its text, in an empty folder, with the packages alone.</summary>
+    /// <summary>The guide's first programs, from their text, in an empty folder, with the packages alone.</summary>
     [Fact]
     public async Task From_the_guide_and_the_packages_alone_a_web_service_and_a_worker_handle_their_first_event()
     {
         var guide = await File.ReadAllTextAsync(Path.Combine(Packages.RepositoryRoot(), "docs/guide.md"));
         var programs = Programs.Matches(guide).ToDictionary(m => m.Groups["path"].Value, m => m.Groups["text"].Value);
-        Assert.InRange(programs.Values.Sum(text => text.Split('\n').Count(line => line.Trim().Length > 0)), 1, 40);
+        Assert.Equal(["Fares/Program.cs", "Gate/Program.cs", "Night/Program.cs"], programs.Keys.Order());
+        Assert.InRange(Lines(programs["Gate/Program.cs"]) + Lines(programs["Fares/Program.cs"]), 1, 40);
         await RunAsync("dotnet", "new", "web", "-n", "Gate");
         await RunAsync("dotnet", "new", "worker", "-n", "Fares");
+        await RunAsync("dotnet", "new", "console", "-n", "Night");
         foreach (var (path, text) in programs) await File.WriteAllTextAsync(Path.Combine(shell.Folder, path), text);
         await RunAsync("dotnet", "add", "Gate", "package", "Dapper", "--version", "2.1.66", "--no-restore");
-        foreach (var project in new[] { "Gate", "Fares" })
+        await RunAsync(
+            "dotnet", "add", "Night", "package", "Microsoft.Extensions.Hosting", "--version", "10.0.12", "--no-restore");
+        foreach (var project in new[] { "Gate", "Fares", "Night" })
         {
             await RunAsync("dotnet", "add", project, "package", "GentleCourier.Sqlite", "--version", packages.Version,
                 "--no-restore");
@@ -136,9 +140,14 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
         using var http = new HttpClient();
         (await http.PostAsync(new Uri($"{url}/taps/7"), null)).EnsureSuccessStatusCode();
         Assert.Equal("7", await SaidAsync(fares, "charged tap "));
+        using var night = Start("Night");
+        await SaidAsync(night, "published");
+        Assert.Equal("0", await SaidAsync(fares, "charged tap "));
         gate.Kill();
         fares.Kill();
     }
+
+    private static int Lines(string text) => text.Split('\n').Count(line => line.Trim().Length > 0);
 
     private Process Start(string program, params string[] arguments)
     {

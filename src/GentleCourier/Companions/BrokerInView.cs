@@ -14,7 +14,7 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
 
     public BrokerAbilities Abilities => broker.Abilities;
 
-    public IBrokerReports? Reports => companions.Count == 0 ? broker.Reports
+    public IBrokerReports? Reports => companions.Count == 0 ? null
         : new ReportsWithCompanions(broker, [.. companions.Select(c => c.Broker)]);
 
     public IDeadLetters? DeadLetters => companions switch
