@@ -125,7 +125,8 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
         foreach (var (path, text) in programs) await File.WriteAllTextAsync(Path.Combine(shell.Folder, path), text);
         await RunAsync("dotnet", "add", "Gate", "package", "Dapper", "--version", "2.1.66", "--no-restore");
         await RunAsync(
-            "dotnet", "add", "Night", "package", "Microsoft.Extensions.Hosting", "--version", "10.0.12", "--no-restore");
+            "dotnet", "add", "Night", "package", "Microsoft.Extensions.Hosting", "--version", "10.0.12",
+            "--no-restore");
         foreach (var project in new[] { "Gate", "Fares", "Night" })
         {
             await RunAsync("dotnet", "add", project, "package", "GentleCourier.Sqlite", "--version", packages.Version,

@@ -166,7 +166,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
 
         finish.SetResult();
         await late.Task.WaitAsync(Crossing.Limit);
-        await Crossing.UntilAsync(async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0 },
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 },
             "its place is free again, and the rest handled");
         Assert.False(await crossing.Store("fares").HasTableAsync("too_late"));
         Assert.Equal(

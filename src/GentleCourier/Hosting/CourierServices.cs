@@ -99,6 +99,7 @@ public static class CourierServices
         }
         services.AddSingleton(sp => ActivatorUtilities.CreateInstance<Preparation>(sp, builder));
         services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
+        services.AddHostedService<Gauges>();
         // Hosts stop in the opposite order: first of all nothing more is received.
         services.AddHostedService(sp => ActivatorUtilities.CreateInstance<Housekeeper>(sp, builder));
         if (builder.Schedules.Count > 0)
@@ -115,7 +116,6 @@ public static class CourierServices
         }
         services.AddSingleton(sp => new CourierLive(sp));
         services.AddSingleton(sp => new CourierReady(sp));
-        services.AddHostedService<Gauges>();
         return services;
     }
 
