@@ -20,11 +20,9 @@ public class Quay : Place
     private readonly string path = Directory.CreateTempSubdirectory("courier-quay-").FullName;
     private readonly string prefix = $"q{Interlocked.Increment(ref made)}-";
     private readonly Dictionary<string, List<string>> routes = [];
-    private readonly Lazy<IBroker> broker, companion;
+    private readonly Lazy<IBroker> broker;
 
-    public Quay() => (broker, companion) = (
-        new(() => Open(TimeProvider.System)),
-        new(() => StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), TimeProvider.System)));
+    public Quay() => broker = new(() => Open(TimeProvider.System));
 
     public override IEngine Engine { get; } = new AmqpEngine(isSecure: false);
 
@@ -125,8 +123,7 @@ public class Quay : Place
 
     public override async ValueTask DisposeAsync()
     {
-        foreach (var opened in new[] { broker, companion })
-            if (opened.IsValueCreated) await opened.Value.DisposeAsync();
+        if (broker.IsValueCreated) await broker.Value.DisposeAsync();
         Directory.Delete(path, recursive: true);
         GC.SuppressFinalize(this);
     }
@@ -138,7 +135,7 @@ public class Quay : Place
 
         public BrokerAbilities Abilities => inner.Abilities;
 
-        public IBrokerReports Reports => new AskedReports(inner.Reports!, quay);
+        public IBrokerReports Reports => new AskedReports(inner.Reports!, inner.Companion!.Reports!, quay);
 
         public IDeadLetters? DeadLetters => inner.DeadLetters;
 
@@ -203,7 +200,7 @@ public class Quay : Place
     /// <summary>
     /// With what waits and is in hand as the broker itself says at one moment, and not as workers last did.
     /// </summary>
-    private sealed class AskedReports(IBrokerReports inner, Quay quay) : IBrokerReports
+    private sealed class AskedReports(IBrokerReports inner, IBrokerReports beside, Quay quay) : IBrokerReports
     {
         public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
             inner.ReadTopologyAsync(cancellationToken);
@@ -213,18 +210,18 @@ public class Quay : Place
             // In the order in which an event travels: one that moves meanwhile is counted twice, and not never.
             var figures = await inner.ReadFiguresAsync(cancellationToken);
             var asked = await Task.Run(() => quay.AskAll(quay.prefix), cancellationToken);
-            var taken = (await quay.companion.Value.Reports!.ReadFiguresAsync(cancellationToken)).Queues
+            var taken = (await beside.ReadFiguresAsync(cancellationToken)).Queues
                 .ToDictionary(q => q.Queue);
             return figures with { Queues = [.. figures.Queues.Select(Together)] };
 
             QueueFigures Together(QueueFigures figures)
             {
                 var (ready, inHand) = asked.GetValueOrDefault(figures.Queue);
-                var beside = taken.GetValueOrDefault(figures.Queue);
+                var over = taken.GetValueOrDefault(figures.Queue);
                 return figures with
                 {
-                    Ready = ready + (beside?.Ready ?? 0), InHand = inHand + (beside?.InHand ?? 0),
-                    Scheduled = beside?.Scheduled ?? 0, DeadLetters = beside?.DeadLetters ?? 0,
+                    Ready = ready + (over?.Ready ?? 0), InHand = inHand + (over?.InHand ?? 0),
+                    Scheduled = over?.Scheduled ?? 0, DeadLetters = over?.DeadLetters ?? 0,
                 };
             }
         }
@@ -233,7 +230,7 @@ public class Quay : Place
         public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
             string queue, int limit, CancellationToken cancellationToken)
         {
-            var seen = (await quay.companion.Value.Reports!.PeekAsync(queue, limit, cancellationToken)).ToList();
+            var seen = (await beside.PeekAsync(queue, limit, cancellationToken)).ToList();
             await using var link = await quay.broker.Value.OpenLinkAsync(
                 queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
             for (var left = quay.Ask(queue).Ready; left > 0;)
