@@ -61,6 +61,20 @@ public sealed class ContractTests
             .Select(string.Concat));
 
     [Fact]
+    public void Attributes_of_others_are_read_as_texts_and_make_no_event_unreadable()
+    {
+        var read = Event.Read(
+            """{"specversion":"1.0","id":"1","source":"/t","type":"t","correlationid":42,"causationid":{"a":[1]},"""u8
+                .ToArray().Concat("""
+                    "isurgent":true,"gate":7,"weight":1.5,"place":{"x":1},"dataschema":"/s","tenant":"north","data":1}
+                    """u8.ToArray()).ToArray());
+        Assert.Equal(("42", null), (read.CorrelationId, read.CausationId));
+        Assert.Equal(
+            [("gate", "7"), ("isurgent", "true"), ("tenant", "north")],
+            read.Extensions.Select(e => (e.Key, e.Value)).OrderBy(e => e.Key));
+    }
+
+    [Fact]
     public void Any_text_is_refused_with_its_place_named_or_arrives_equal() =>
         Gen.Select(Texts, Texts, Texts, Texts).Sample((name, subject, id, key) =>
         {

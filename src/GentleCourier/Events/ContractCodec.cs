@@ -126,7 +126,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
             Subject = said.Subject,
             PartitionKey = said.PartitionKey,
             TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
-            CorrelationId = said.CorrelationId ?? cause?.CorrelationId ?? cause?.Id,
+            CorrelationId = said.CorrelationId ?? Inherited(cause?.CorrelationId) ?? cause?.Id,
             CausationId = cause?.Id,
             Extensions = said.Extensions ?? Event.NoExtensions,
             // It came from elsewhere, and is nobody's business here.
@@ -134,6 +134,10 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
                 && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,
         };
     }
+
+    /// <summary>It may come from elsewhere, and be none that could be published.</summary>
+    private static string? Inherited(string? correlation) =>
+        correlation is not null && TextRule.ProblemOf(correlation, TextRule.LongestKey) is null ? correlation : null;
 
     private ContractException TooLarge(string type, string? field, byte[] encoded, string more) => new(
         type, field,

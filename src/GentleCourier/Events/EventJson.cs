@@ -136,8 +136,8 @@ internal static class EventJson
             else if (reader.ValueTextEquals("datacontenttype"u8)) contentType = Text(ref reader, "datacontenttype");
             else if (reader.ValueTextEquals("specversion"u8)) version = Text(ref reader, "specversion");
             else if (reader.ValueTextEquals("data_base64"u8)) data = Base64(ref reader);
-            else if (reader.ValueTextEquals("correlationid"u8)) correlationId = Text(ref reader, "correlationid");
-            else if (reader.ValueTextEquals("causationid"u8)) causationId = Text(ref reader, "causationid");
+            else if (reader.ValueTextEquals("correlationid"u8)) correlationId = Extensions.Read(ref reader);
+            else if (reader.ValueTextEquals("causationid"u8)) causationId = Extensions.Read(ref reader);
             else Extensions.Keep(ref reader, ref extensions);
         }
         if (reader.Read()) throw new UnreadableEventException("more JSON follows behind the event");

@@ -40,9 +40,19 @@ internal static class Extensions
     public static void Keep(ref Utf8JsonReader reader, ref Dictionary<string, string>? into)
     {
         var name = reader.ValueIsEscaped ? null : reader.GetString();
+        var value = Read(ref reader);
+        if (name is null || value is null || Known.Contains(name)) return;
+        if ((into ??= new(StringComparer.Ordinal)).Count < Most) into[name] = value;
+    }
+
+    /// <summary>
+    /// The value of an attribute as text; null where no attribute may be such, which is nobody's fault here.
+    /// </summary>
+    public static string? Read(ref Utf8JsonReader reader)
+    {
         reader.Read();
         JsonRule.Check(ref reader);
-        var value = reader.TokenType switch
+        return reader.TokenType switch
         {
             JsonTokenType.String => reader.GetString(),
             JsonTokenType.True => "true",
@@ -51,8 +61,6 @@ internal static class Extensions
                 number.ToString(CultureInfo.InvariantCulture),
             _ => null,
         };
-        if (name is null || value is null || Known.Contains(name)) return;
-        if ((into ??= new(StringComparer.Ordinal)).Count < Most) into[name] = value;
     }
 
     private static bool IsName(string name) =>

@@ -18,7 +18,7 @@ internal sealed class Gauges : BackgroundService
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly List<Instrument> all = [];
-    private (CourierStatus Status, long At)? last;
+    private volatile Look? last;
 
     public Gauges(ICourierStatus status, TimeProvider clock, ILogger<Gauges> logger)
     {
@@ -48,9 +48,15 @@ internal sealed class Gauges : BackgroundService
     private async Task LookAsync(CancellationToken stopping)
     {
         if (all.Exists(i => i.Enabled))
-            last = (await status.ReadAsync(stopping).ConfigureAwait(false), clock.GetTimestamp());
+        {
+            using var late = new CancellationTokenSource(StaleAfter, clock);
+            using var limit = CancellationTokenSource.CreateLinkedTokenSource(late.Token, stopping);
+            last = new(await status.ReadAsync(limit.Token).ConfigureAwait(false), clock.GetTimestamp());
+        }
         await Task.Delay(Every, clock, stopping).ConfigureAwait(false);
     }
+
+    private sealed record Look(CourierStatus Status, long At);
 
     private void OfQueues(string name, string unit, string description, Func<QueueFigures, double?> read) =>
         Add(name, unit, description, status => status.Broker?.Queues.Select(

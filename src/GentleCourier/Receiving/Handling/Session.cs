@@ -141,6 +141,7 @@ internal sealed partial class Session : ISettler
         {
             var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver, Outcome.Accepted));
             var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
+            Meters.Settle(queue, settlements);
             for (var i = 0; i < took.Count; i++)
             {
                 if (took[i]) deliveries[i].IsSettled = true;
@@ -375,6 +376,7 @@ internal sealed partial class Session : ISettler
         {
             var exchanged = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
             if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
+            Meters.Settle(queue, [settlement]);
             NoteSetAside(exchanged.DeadLetters);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
