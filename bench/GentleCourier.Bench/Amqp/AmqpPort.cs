@@ -17,15 +17,38 @@ namespace GentleCourier.Bench.Amqp;
 /// </summary>
 internal static class AmqpPort
 {
-    private const int Rounds = 5, InFlight = 2000, Prefetch = 1000;
+    private const int Rounds = 10, InFlight = 2000, Prefetch = 1000;
 
-    /// <summary>amqp-port [EVENTS]</summary>
+    /// <summary>How many events a second, and how much of a processor this process takes for each.</summary>
+    private readonly record struct Pace(double Rate, double Micros)
+    {
+        public override string ToString() => $"{Rate,7:N0} a second ({Micros:0} us)";
+    }
+
+    /// <summary>Begins to measure; what it returns ends it.</summary>
+    private static Func<long, Pace> Begin()
+    {
+        var (began, cpu) = (Stopwatch.GetTimestamp(), Environment.CpuUsage.TotalTime);
+        return events => new(
+            events / Stopwatch.GetElapsedTime(began).TotalSeconds,
+            (Environment.CpuUsage.TotalTime - cpu).TotalMicroseconds / events);
+    }
+
+    /// <summary>
+    /// amqp-port [EVENTS] [apart]; apart: the broker has the first processor to itself, and this process the second.
+    /// </summary>
     public static async Task<int> RunAsync(string[] args)
     {
         var events = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 20_000;
         using var broker = new PrivateAmqp(Directory.CreateTempSubdirectory("courier-bench-server-").FullName);
+        if (args.Contains("apart"))
+        {
+            Pin(File.ReadAllText(Path.Combine(broker.Folder, "pid")).Trim(), processor: 0);
+            Pin(Environment.ProcessId.ToString(CultureInfo.InvariantCulture), processor: 1);
+        }
         broker.Create("taps");
-        var ratios = (Relay: new List<double>(), Receive: new List<double>());
+        var relays = new List<(Pace Ours, Pace Bare)>();
+        var receives = new List<(Pace Ours, Pace Bare)>();
         for (var round = 0; round <= Rounds; round++)
         {
             // What the one publishes the other receives.
@@ -34,15 +57,29 @@ internal static class AmqpPort
             var relay = await RelayAsync(broker, events);
             var receive = await ReceiveAsync(broker, events);
             Console.WriteLine(
-                $"relay {relay,7:N0} a second, bare {bareRelay,7:N0}; receive {receive,7:N0}, bare {bareReceive,7:N0}"
+                $"relay {relay}, bare {bareRelay}; receive {receive}, bare {bareReceive}"
                 + (round == 0 ? "   (to warm up)" : ""));
             if (round == 0) continue;
-            ratios.Relay.Add(relay / bareRelay);
-            ratios.Receive.Add(receive / bareReceive);
+            relays.Add((relay, bareRelay));
+            receives.Add((receive, bareReceive));
         }
-        Console.WriteLine($"relay, ratio of rates: {AmqpMeasurements.Text(ratios.Relay)}");
-        Console.WriteLine($"receive, ratio of rates: {AmqpMeasurements.Text(ratios.Receive)}");
+        Console.WriteLine($"relay, {Ratios(relays)}");
+        Console.WriteLine($"receive, {Ratios(receives)}");
         return 0;
+    }
+
+    private static string Ratios(List<(Pace Ours, Pace Bare)> rounds)
+    {
+        var together = rounds.Sum(r => 1 / r.Bare.Rate) / rounds.Sum(r => 1 / r.Ours.Rate);
+        return $"ratio of rates: {AmqpMeasurements.Text(rounds.ConvertAll(r => r.Ours.Rate / r.Bare.Rate))}, "
+            + $"of all rounds together {together:0.00}";
+    }
+
+    private static void Pin(string process, int processor)
+    {
+        using var taskset = Process.Start("taskset", ["-a", "-c", "-p", $"{processor}", process]);
+        taskset.WaitForExit();
+        if (taskset.ExitCode != 0) throw new InvalidOperationException($"taskset could not move process {process}");
     }
 
     private static Dictionary<string, string?> At(PrivateAmqp broker) => new()
@@ -53,7 +90,7 @@ internal static class AmqpPort
     private static AmqpAddress Parse(PrivateAmqp broker) => EngineAddress.TryParse(broker.Address, out var parsed)
         ? AmqpAddress.Parse(parsed) : throw new FormatException(broker.Address);
 
-    private static async Task<double> RelayAsync(PrivateAmqp broker, int events)
+    private static async Task<Pace> RelayAsync(PrivateAmqp broker, int events)
     {
         await using var workshop = new Workshop();
         var host = workshop.Host(courier => courier.UseAmqp(), At(broker));
@@ -69,9 +106,9 @@ internal static class AmqpPort
         await host.StartAsync();
         // From when it is under way: the bare loop has connected before its time begins, too.
         var left = await LeftAsync(store, most: events - 1);
-        var began = Stopwatch.GetTimestamp();
+        var measured = Begin();
         await LeftAsync(store, most: 0);
-        var rate = Workshop.Rate((int)left, began);
+        var rate = measured(left);
         await host.StopAsync();
         return rate;
     }
@@ -86,7 +123,7 @@ internal static class AmqpPort
         }
     }
 
-    private static async Task<double> BareRelayAsync(PrivateAmqp broker, int events)
+    private static async Task<Pace> BareRelayAsync(PrivateAmqp broker, int events)
     {
         await using var workshop = new Workshop();
         using var store = workshop.Open(workshop.StoreFile,
@@ -103,7 +140,7 @@ internal static class AmqpPort
         using var writer = new CloudEventWriter();
         using var buffer = new WireBuffer();
         var messages = new List<byte[]>();
-        var began = Stopwatch.GetTimestamp();
+        var measured = Begin();
         while (true)
         {
             var last = 0L;
@@ -118,13 +155,13 @@ internal static class AmqpPort
                     messages.Add(buffer.Written.ToArray());
                 }
             }
-            if (messages.Count == 0) return Workshop.Rate(events, began);
+            if (messages.Count == 0) return measured(events);
             wire.Publish(messages, InFlight);
             Workshop.Run(delete, last);
         }
     }
 
-    private static async Task<double> ReceiveAsync(PrivateAmqp broker, int events)
+    private static async Task<Pace> ReceiveAsync(PrivateAmqp broker, int events)
     {
         await using var workshop = new Workshop();
         var counter = new Counter();
@@ -137,19 +174,19 @@ internal static class AmqpPort
             At(broker), services => services.AddSingleton(counter));
         await host.StartAsync();
         while (counter.Count == 0) await Task.Delay(1);
-        var (before, began) = (counter.Count, Stopwatch.GetTimestamp());
+        var (before, measured) = (counter.Count, Begin());
         while (counter.Count < events) await Task.Delay(1);
-        var rate = Workshop.Rate(events - before, began);
+        var rate = measured(events - before);
         await host.StopAsync();
         return rate;
     }
 
-    private static async Task<double> BareReceiveAsync(PrivateAmqp broker, int events)
+    private static async Task<Pace> BareReceiveAsync(PrivateAmqp broker, int events)
     {
         using var wire = await BareAmqp.OpenAsync(Parse(broker), "/amq/queue/taps", receives: true);
-        var began = Stopwatch.GetTimestamp();
+        var measured = Begin();
         wire.Receive(events, Prefetch, static message =>
             JsonSerializer.Deserialize<Tap>(Message.Of(message).Body.Span, JsonSerializerOptions.Web));
-        return Workshop.Rate(events, began);
+        return measured(events);
     }
 }

@@ -30,7 +30,7 @@ internal sealed class AmqpLink(
         try
         {
             if (Take(link.TryReceive(credit, Budget.Bytes)) is { Count: > 0 } ready) return ready;
-            link.Grant((uint)credit);
+            TopUp(credit);
             return Take(await link.ReceiveAsync(credit, Budget.Bytes, cancellationToken).ConfigureAwait(false));
         }
         catch (AmqpException e)

@@ -181,6 +181,19 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
+    /// <summary>
+    /// How many finished deliveries are worth an exchange: half of what may be held, while handlers have work at hand. One
+    /// that has run out of it needs what is fetched along with them; where more comes by itself, it needs the credit.
+    /// </summary>
+    public int WorthSettling(bool bringsByItself)
+    {
+        lock (gate)
+        {
+            var limit = LimitNow;
+            return unstarted > 0 ? limit - (limit / 2) : bringsByItself ? limit / 8 : 1;
+        }
+    }
+
     /// <summary>Deliveries have come, and lie ready.</summary>
     /// <param name="count">How many, 1 or more.</param>
     /// <param name="alone">Whether no other may be held together with it.</param>

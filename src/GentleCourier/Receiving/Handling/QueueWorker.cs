@@ -92,7 +92,8 @@ internal sealed partial class QueueWorker : IDisposable
             LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
             using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
             var isBeside = broker != linking[0].Broker;
-            await new Session(parts, link, isBeside, broker.Abilities, over).RunAsync().ConfigureAwait(false);
+            using var session = new Session(parts, link, isBeside, broker.Abilities, over);
+            await session.RunAsync().ConfigureAwait(false);
         }
     }
 

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Runtime.InteropServices;
-using System.Threading.Channels;
 using GentleCourier.Engines;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.Logging;
@@ -11,10 +10,8 @@ namespace GentleCourier.Receiving.Handling;
 /// The life of one link. One loop speaks with it: it settles what the handlers have finished and, in the same breath,
 /// fetches as much as the prefetch then allows. While one exchange is under way the next batch gathers by itself.
 /// </summary>
-internal sealed partial class Session : ISettler
+internal sealed partial class Session : ISettler, IDisposable
 {
-    // While handlers have work at hand, finished deliveries are gathered for this long, or to half the prefetch.
-    private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
     private static readonly TimeSpan SecondLook = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
@@ -35,15 +32,12 @@ internal sealed partial class Session : ISettler
     private readonly Lock ending = new();
     private readonly ConcurrentDictionary<HandOver, Held> held = new();
 
-    // Bounded by the prefetch: nothing enters it that credit was not taken for.
-    private readonly Channel<Settlement> toSettle = Channel.CreateUnbounded<Settlement>();
+    private readonly Finished finished;
     private readonly List<Settlement> batch = [];
     private Task<IReadOnlyList<HandOver>>? receiving;
     private Task<Exchange>? underWay;
-    private Task<bool>? finishing;
     private LinkLostException? lost;
     private bool urgent;
-    private long lastSettled;
 
     /// <param name="worker">For whom it receives.</param>
     /// <param name="link">The link.</param>
@@ -60,6 +54,7 @@ internal sealed partial class Session : ISettler
         this.isBeside = isBeside;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
+        finished = new Finished(WorthSettling);
         waiting = new Waiting(abilities, Return, clock, over.Token);
         exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger);
         renewing = new Loop($"Renewing what is in hand of queue '{queue}'", FirstRest, LongestRest, clock, logger);
@@ -71,11 +66,11 @@ internal sealed partial class Session : ISettler
     /// <exception cref="LinkLostException">The link is lost; handlers go on with what they have of it.</exception>
     public async Task RunAsync()
     {
-        using var finished = new CancellationTokenSource();
+        using var ended = new CancellationTokenSource();
         // It ticks on while a renewal takes its time, so that none begins too late.
         using var timer = link.RenewEvery is { } every ? new PeriodicTimer(every, clock) : null;
         var kept = timer is null ? Task.CompletedTask
-            : renewing.RunAsync(ending => RenewAsync(timer, ending), finished.Token);
+            : renewing.RunAsync(ending => RenewAsync(timer, ending), ended.Token);
         try
         {
             await exchanging.RunAsync(ExchangeAsync, over.Token).ConfigureAwait(false);
@@ -86,10 +81,12 @@ internal sealed partial class Session : ISettler
         }
         finally
         {
-            await finished.CancelAsync().ConfigureAwait(false);
+            await ended.CancelAsync().ConfigureAwait(false);
             await kept.ConfigureAwait(false);
         }
     }
+
+    public void Dispose() => finished.Dispose();
 
     public void Settle(Held delivery, Outcome outcome)
     {
@@ -103,7 +100,7 @@ internal sealed partial class Session : ISettler
         {
             if (lost is null && !delivery.IsSettled)
             {
-                toSettle.Writer.TryWrite(new Settlement(delivery.HandOver, outcome));
+                finished.Add(new Settlement(delivery.HandOver, outcome));
                 return;
             }
         }
@@ -174,16 +171,13 @@ internal sealed partial class Session : ISettler
     private async Task ExchangeOnceAsync(CancellationToken stopping)
     {
         GiveBackSurplus();
-        Gather();
-        var patience = batch.Count == 0 ? Timeout.InfiniteTimeSpan : Patience();
-        if (batch.Count > 0 && patience <= TimeSpan.Zero)
+        if (urgent || batch.Count > 0 || finished.IsDue) finished.TakeInto(batch);
+        if (batch.Count > 0)
         {
             await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0, stopping)
                 .ConfigureAwait(false);
-            lastSettled = clock.GetTimestamp();
             // What came along with it may have to go back at once.
             if (urgent) return;
-            patience = Timeout.InfiniteTimeSpan;
         }
 
         // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
@@ -195,20 +189,18 @@ internal sealed partial class Session : ISettler
             Take(await received.ConfigureAwait(false));
             return;
         }
-        await WaitAsync(patience, stopping).ConfigureAwait(false);
+        await WaitAsync(stopping).ConfigureAwait(false);
     }
 
-    /// <summary>Waits until a handler has finished, something has come, or the time is over.</summary>
-    private async Task WaitAsync(TimeSpan patience, CancellationToken stopping)
+    /// <summary>Waits until there is something to settle, something has come, or it is time to look again.</summary>
+    private async Task WaitAsync(CancellationToken stopping)
     {
-        if (finishing is null or { IsCompleted: true })
-            finishing = toSettle.Reader.WaitToReadAsync(CancellationToken.None).AsTask();
+        var patience = Timeout.InfiniteTimeSpan;
         var isToLookAgain = credit is { IsSelfTuned: true, NothingReady: false }
             || (isBeside && receiving is null);
         if (isToLookAgain) patience = Sooner(patience, SecondLook);
         if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
-        var changed = receiving is null ? Task.WhenAny(finishing, credit.Attention)
-            : Task.WhenAny(finishing, receiving);
+        var changed = Task.WhenAny(finished.Due, receiving ?? credit.Attention);
         await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
             changed, Task.Delay(patience, clock, stopping)))
             .ConfigureAwait(false);
@@ -218,20 +210,14 @@ internal sealed partial class Session : ISettler
         patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
 
     /// <summary>
-    /// How long what has been finished may still gather: not at all when a handler has run out of work.
+    /// How many finished deliveries are worth an exchange. With each settlement more is fetched: so it comes at once when
+    /// a handler has run out of work. A link that brings what there is by itself needs it only to have credit.
     /// </summary>
-    private TimeSpan Patience() =>
-        urgent || batch.Count >= (credit.Limit + 1) / 2 || batch.Count >= PrefetchTuner.Most || credit.NothingReady
-        ? TimeSpan.Zero
-        : RoundedUp(Gathering - clock.GetElapsedTime(lastSettled));
+    private int WorthSettling() =>
+        Math.Min(PrefetchTuner.Most, credit.WorthSettling(bringsByItself: link.RenewEvery is null));
 
     /// <summary>To whole milliseconds: timers cut off the rest, and would end at once again and again.</summary>
     private static TimeSpan RoundedUp(TimeSpan time) => TimeSpan.FromMilliseconds(Math.Ceiling(time.TotalMilliseconds));
-
-    private void Gather()
-    {
-        while (toSettle.Reader.TryRead(out var settlement)) batch.Add(settlement);
-    }
 
     private void Take(IReadOnlyList<HandOver> deliveries)
     {
@@ -416,12 +402,12 @@ internal sealed partial class Session : ISettler
                 await EndExchangeAsync(limit.Token).ConfigureAwait(false);
                 await EndReceivingAsync(limit.Token).ConfigureAwait(false);
                 handlers.TakeBack(this).ForEach(GiveBack);
-                Gather();
+                finished.TakeInto(batch);
                 if (batch.Count == 0 && isLast) return;
                 if (batch.Count > 0) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
                 failures = 0;
                 if (isLast) continue;
-                await Task.WhenAny(ended, toSettle.Reader.WaitToReadAsync(limit.Token).AsTask()).ConfigureAwait(false);
+                await Task.WhenAny(ended, finished.Due).WaitAsync(limit.Token).ConfigureAwait(false);
             }
             catch (LinkLostException e)
             {
@@ -468,7 +454,7 @@ internal sealed partial class Session : ISettler
     private void Abandon()
     {
         handlers.TakeBack(this).ForEach(delivery => delivery.Drop());
-        Gather();
+        finished.TakeInto(batch);
         Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();
         foreach (var delivery in held.Values) worker.Unfinished.Add(delivery);
