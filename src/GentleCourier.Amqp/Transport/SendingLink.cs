@@ -10,6 +10,9 @@ namespace GentleCourier.Amqp.Transport;
 internal sealed class SendingLink(Session session, string name, string address, uint handle)
     : Link(session, name, address, handle)
 {
+    // So many are written before the first of them may leave.
+    private const int Slice = 64;
+
     private readonly Queue<Sending> waiting = [];
     private readonly WireBuffer message = new();
     private readonly Transfer transfer = new();
@@ -46,8 +49,10 @@ internal sealed class SendingLink(Session session, string name, string address, 
         {
             if (WhyGone is not null) return new Sent(sending.Outcomes, WhyGone);
             waiting.Enqueue(sending);
-            Pump();
-            Session.Connection.Flush();
+        }
+        while (PumpSlice())
+        {
+            // Whoever takes to the peer what has been written needs the lock.
         }
         try
         {
@@ -97,20 +102,35 @@ internal sealed class SendingLink(Session session, string name, string address, 
     }
 
     /// <summary>Sends what may be sent. To be called under the lock.</summary>
-    public void Pump()
+    public void Pump() => Pump(int.MaxValue);
+
+    private bool PumpSlice()
     {
-        if (!IsUp) return;
+        lock (Gate)
+        {
+            var isMore = Pump(Slice);
+            Session.Connection.Flush();
+            return isMore;
+        }
+    }
+
+    /// <returns>Whether so many have been sent, and there may be more.</returns>
+    private bool Pump(int most)
+    {
+        if (!IsUp) return false;
         while (current is not null || TakeNext())
         {
-            if (!Session.MaySend) return;
+            if (!Session.MaySend) return false;
             sent += Session.SendTransfer(transfer, message.Written[sent..]);
             if (sent < message.Length) continue;
             current = null;
+            if (--most == 0) return true;
         }
-        if (!drains || credit == 0 || waiting.Count > 0) return;
+        if (!drains || credit == 0 || waiting.Count > 0) return false;
         // Nothing is left to send: the credit is used up as if it had been (section 2.6.7).
         (deliveryCount, credit) = (unchecked(deliveryCount + credit), 0);
         SendFlow();
+        return false;
     }
 
     protected override void Begun(Attach attach)
