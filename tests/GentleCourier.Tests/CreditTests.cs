@@ -55,6 +55,22 @@ public sealed class CreditTests
                 return fetch >= 0 && unsettled + fetch <= prefetch && (unstarted > 0 || fetch == prefetch - unsettled);
             });
 
+    [Theory]
+    [InlineData(1, false, true, 1)]
+    [InlineData(1, true, true, 1)]
+    [InlineData(100, false, true, 50)]
+    [InlineData(100, true, true, 50)]
+    [InlineData(100, false, false, 1)]
+    [InlineData(100, true, false, 12)]
+    public void What_is_finished_goes_together_unless_a_handler_needs_what_comes_with_it(
+        int prefetch, bool bringsByItself, bool hasMore, int worth)
+    {
+        var credit = NewCredit(prefetch);
+        if (hasMore) credit.Fetched(1);
+
+        Assert.Equal(worth, Math.Max(1, credit.WorthSettling(bringsByItself)));
+    }
+
     private static Credit NewCredit(Prefetch prefetch, int parallel = 1, TimeProvider? clock = null) =>
         new(prefetch, parallel, batch: 1, clock ?? TimeProvider.System);
 
