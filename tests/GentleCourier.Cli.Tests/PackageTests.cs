@@ -1,6 +1,6 @@
 using System.Diagnostics;
 using System.IO.Compression;
-using System.Text.RegularExpressions;
+using GentleCourier.Cli.Tests.Snippets;
 
 namespace GentleCourier.Cli.Tests;
 
@@ -36,7 +36,7 @@ public sealed class Packages : IAsyncLifetime
 }
 
 /// <summary>As a user takes them.</summary>
-public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
+public sealed class PackageTests : IClassFixture<Packages>, IDisposable
 {
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(2);
 
@@ -60,9 +60,6 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
 
     public void Dispose() => shell.Dispose();
 
-    [GeneratedRegex(@"<!-- file: (?<path>\S+) -->\n```csharp\n(?<text>.*?)```", RegexOptions.Singleline, 1000)]
-    private static partial Regex Programs { get; }
-
     private async Task RunAsync(string program, params string[] arguments)
     {
         var result = await shell.RunProgramAsync(program, arguments);
@@ -73,7 +70,8 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
     public async Task Each_package_has_what_a_careful_team_looks_for()
     {
         var made = Directory.EnumerateFiles(packages.Folder, "*.nupkg").ToList();
-        Assert.Equal(6, made.Count);
+        Assert.Equal(
+            Directory.GetDirectories(Path.Combine(Packages.RepositoryRoot(), "src")).Length, made.Count);
         foreach (var file in made)
         {
             await using var package = await ZipFile.OpenReadAsync(file);
@@ -111,41 +109,90 @@ public sealed partial class PackageTests : IClassFixture<Packages>, IDisposable
             "--out", Path.Combine(courier.Folder, "plan.png"))).Says("drawn into");
     }
 
-    /// <summary>The guide's first programs, from their text, in an empty folder, with the packages alone.</summary>
+    /// <summary>The guide's programs, from their text, in an empty folder, with the packages alone.</summary>
     [Fact]
-    public async Task From_the_guide_and_the_packages_alone_a_web_service_and_a_worker_handle_their_first_event()
+    public async Task From_the_guide_and_the_packages_alone_web_services_and_workers_handle_their_first_events()
     {
-        var guide = await File.ReadAllTextAsync(Path.Combine(Packages.RepositoryRoot(), "docs/guide.md"));
-        var programs = Programs.Matches(guide).ToDictionary(m => m.Groups["path"].Value, m => m.Groups["text"].Value);
-        Assert.Equal(["Fares/Program.cs", "Gate/Program.cs", "Night/Program.cs"], programs.Keys.Order());
+        var programs = Snippet.In(Packages.RepositoryRoot(), "docs/guide.md").Where(s => s.File is not null)
+            .ToDictionary(s => s.File!, s => s.Text);
+        Assert.Equal(
+            ["Deck/Program.cs", "Fares/Program.cs", "Gate/Program.cs", "Night/Program.cs"], programs.Keys.Order());
         Assert.InRange(Lines(programs["Gate/Program.cs"]) + Lines(programs["Fares/Program.cs"]), 1, 40);
-        await RunAsync("dotnet", "new", "web", "-n", "Gate");
-        await RunAsync("dotnet", "new", "worker", "-n", "Fares");
-        await RunAsync("dotnet", "new", "console", "-n", "Night");
+        await MakeAsync("web", "Gate", "Dapper 2.1.66", $"GentleCourier.Sqlite {packages.Version}");
+        await MakeAsync("worker", "Fares", $"GentleCourier.Sqlite {packages.Version}");
+        await MakeAsync(
+            "console", "Night", "Microsoft.Extensions.Hosting 10.0.12", $"GentleCourier.Sqlite {packages.Version}");
+        await MakeAsync(
+            "web", "Deck", "Microsoft.EntityFrameworkCore.Sqlite 10.0.15", $"GentleCourier.Sqlite {packages.Version}",
+            $"GentleCourier.EntityFrameworkCore {packages.Version}");
         foreach (var (path, text) in programs) await File.WriteAllTextAsync(Path.Combine(shell.Folder, path), text);
-        await RunAsync("dotnet", "add", "Gate", "package", "Dapper", "--version", "2.1.66", "--no-restore");
-        await RunAsync(
-            "dotnet", "add", "Night", "package", "Microsoft.Extensions.Hosting", "--version", "10.0.12",
-            "--no-restore");
-        foreach (var project in new[] { "Gate", "Fares", "Night" })
-        {
-            await RunAsync("dotnet", "add", project, "package", "GentleCourier.Sqlite", "--version", packages.Version,
-                "--no-restore");
-            await RunAsync("dotnet", "build", project, "-c", "Release");
-        }
+        await File.WriteAllTextAsync(Path.Combine(shell.Folder, "All.slnx"), $"""
+            <Solution>
+            {string.Join('\n', programs.Keys.Select(Path.GetDirectoryName).Select(p => $"<Project Path=\"{p}/{p}.csproj\" />"))}
+            </Solution>
+            """);
+        await RunAsync("dotnet", "build", "All.slnx", "-c", "Release");
 
         shell.Environment["Courier__Broker"] = "sqlite:broker.db";
         using var gate = Start("Gate", "--urls", "http://127.0.0.1:0");
         var url = await SaidAsync(gate, "Now listening on: ");
         using var fares = Start("Fares");
+        using var deck = Start("Deck", "--urls", "http://127.0.0.1:0");
+        var deckUrl = await SaidAsync(deck, "Now listening on: ");
         using var http = new HttpClient();
         (await http.PostAsync(new Uri($"{url}/taps/7"), null)).EnsureSuccessStatusCode();
         Assert.Equal("7", await SaidAsync(fares, "charged tap "));
+        Assert.Equal("7", await SaidAsync(deck, "came on board: "));
+        (await http.PostAsync(new Uri($"{deckUrl}/crew/mara"), null)).EnsureSuccessStatusCode();
+        Assert.Equal("mara", await SaidAsync(deck, "welcome, "));
+        // One handler at a time: what it did before is saved.
+        Assert.Equal("1", await http.GetStringAsync(new Uri($"{deckUrl}/deck")));
         using var night = Start("Night");
         await SaidAsync(night, "published");
         Assert.Equal("0", await SaidAsync(fares, "charged tap "));
         gate.Kill();
         fares.Kill();
+        deck.Kill();
+    }
+
+    /// <summary>Every other piece of code in the documents, with the packages alone.</summary>
+    [Fact]
+    public async Task What_the_documents_show_compiles()
+    {
+        var root = Packages.RepositoryRoot();
+        string[] documents =
+            ["README.md", "docs/guide.md", .. Directory.GetFiles(Path.Combine(root, "src"), "README.md",
+                SearchOption.AllDirectories).Select(f => Path.GetRelativePath(root, f))];
+        var snippets = documents.SelectMany(d => Snippet.In(root, d)).Where(s => s.File is null).ToList();
+        Assert.InRange(snippets.Count, 15, 100);
+        var surroundings = await File.ReadAllTextAsync(
+            Path.Combine(root, "tests/GentleCourier.Cli.Tests/Snippets/Surroundings.cs"));
+        var usings = surroundings[..surroundings.IndexOf("namespace", StringComparison.Ordinal)];
+        await MakeAsync(
+            "web", "Shown", "Dapper 2.1.66", "Microsoft.EntityFrameworkCore.Sqlite 10.0.15",
+            "OpenTelemetry.Extensions.Hosting 1.20.1", "OpenTelemetry.Instrumentation.AspNetCore 1.20.2",
+            "OpenTelemetry.Exporter.OpenTelemetryProtocol 1.20.1",
+            $"GentleCourier.Sqlite {packages.Version}", $"GentleCourier.Postgres {packages.Version}",
+            $"GentleCourier.Amqp {packages.Version}", $"GentleCourier.EntityFrameworkCore {packages.Version}");
+        var folder = Path.Combine(shell.Folder, "Shown");
+        await File.WriteAllTextAsync(Path.Combine(folder, "Program.cs"), "return 0;");
+        await File.WriteAllTextAsync(Path.Combine(folder, "Surroundings.cs"), surroundings);
+        for (var i = 0; i < snippets.Count; i++)
+            await File.WriteAllTextAsync(Path.Combine(folder, $"Snippet{i}.cs"), snippets[i].ToClass(usings, i));
+
+        await RunAsync("dotnet", "build", "Shown", "-c", "Release");
+    }
+
+    /// <summary>As `dotnet new` makes it, with packages as `dotnet add package` would write them.</summary>
+    private async Task MakeAsync(string template, string name, params string[] references)
+    {
+        await RunAsync("dotnet", "new", template, "-n", name, "--no-restore");
+        var file = Path.Combine(shell.Folder, name, $"{name}.csproj");
+        var items = references.Select(r => r.Split(' '))
+            .Select(r => $"<PackageReference Include=\"{r[0]}\" Version=\"{r[1]}\" />");
+        var project = await File.ReadAllTextAsync(file);
+        await File.WriteAllTextAsync(file, project.Replace(
+            "</Project>", $"<ItemGroup>{string.Concat(items)}</ItemGroup></Project>", StringComparison.Ordinal));
     }
 
     private static int Lines(string text) => text.Split('\n').Count(line => line.Trim().Length > 0);
