@@ -126,11 +126,9 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
             "web", "Deck", "Microsoft.EntityFrameworkCore.Sqlite 10.0.15", $"GentleCourier.Sqlite {packages.Version}",
             $"GentleCourier.EntityFrameworkCore {packages.Version}");
         foreach (var (path, text) in programs) await File.WriteAllTextAsync(Path.Combine(shell.Folder, path), text);
-        await File.WriteAllTextAsync(Path.Combine(shell.Folder, "All.slnx"), $"""
-            <Solution>
-            {string.Join('\n', programs.Keys.Select(Path.GetDirectoryName).Select(p => $"<Project Path=\"{p}/{p}.csproj\" />"))}
-            </Solution>
-            """);
+        var projects = programs.Keys.Select(Path.GetDirectoryName).Select(p => $"<Project Path=\"{p}/{p}.csproj\" />");
+        await File.WriteAllTextAsync(
+            Path.Combine(shell.Folder, "All.slnx"), $"<Solution>{string.Concat(projects)}</Solution>");
         await RunAsync("dotnet", "build", "All.slnx", "-c", "Release");
 
         shell.Environment["Courier__Broker"] = "sqlite:broker.db";

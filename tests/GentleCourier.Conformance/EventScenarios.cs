@@ -130,6 +130,33 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
+    public async Task Code_around_handlers_cannot_have_an_event_handled_twice()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares",
+            c => c
+                .AroundHandlers(async (_, next, cancel) =>
+                {
+                    await next(cancel);
+                    await next(cancel);
+                })
+                .Receive("taps", q =>
+                {
+                    q.RejectOn<InvalidOperationException>();
+                    q.Handle<Tap, TapReceiver>();
+                }),
+            services: s => s.AddSingleton(log));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Contains(
+            "has gone on to the receiver twice", Assert.Single(await crossing.DeadLetters.ReadAsync(null, 2)).Reason,
+            StringComparison.Ordinal);
+        Assert.Single(log.Taps);
+    }
+
+    [Fact]
     public async Task Events_are_published_without_a_connection_of_ones_own()
     {
         await using var crossing = new Crossing(new TPlace());

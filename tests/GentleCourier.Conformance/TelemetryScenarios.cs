@@ -44,6 +44,23 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
+    public async Task What_cannot_be_published_is_a_span_that_failed()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        using var source = new ActivitySource("test");
+        using var spans = new Heard();
+        var harbour = await crossing.StartAsync("harbour");
+        var outbox = harbour.Services.GetRequiredService<IOutbox>();
+        using var request = source.StartActivity("request")!;
+        await Assert.ThrowsAsync<ContractException>(() => outbox.AddAloneAsync(new Tap(1), new() { Id = "" }));
+
+        var made = spans.One("create test.tap", request);
+        Assert.Equal(
+            (ActivityStatusCode.Error, "GentleCourier.ContractException"),
+            (made.Status, (string?)made.GetTagItem("error.type")));
+    }
+
+    [Fact]
     public async Task What_is_done_is_counted_and_measured_and_how_full_all_is_told()
     {
         await using var crossing = new Crossing(new TPlace());

@@ -50,9 +50,17 @@ public sealed class EventDraft
     internal EncodedEvent Create(ContractCodec codec)
     {
         using var span = Spans.Create(type);
-        var encoded = Encode(codec);
-        span.Tag("messaging.message.id", encoded.Id);
-        return encoded;
+        try
+        {
+            var encoded = Encode(codec);
+            span.Tag("messaging.message.id", encoded.Id);
+            return encoded;
+        }
+        catch (Exception e)
+        {
+            span.Failed(e);
+            throw;
+        }
     }
 
     internal EncodedEvent Encode(ContractCodec codec) => encode(codec, Options);

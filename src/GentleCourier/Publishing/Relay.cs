@@ -106,9 +106,18 @@ internal sealed partial class Relay : BackgroundService
     {
         using var span = Spans.Send(batch.Rows);
         var began = clock.GetTimestamp();
-        var (answers, heldBefore) = fanOut is null
-            ? (await PublishAllAsync(batch.Rows, stopping).ConfigureAwait(false), new HashSet<string>())
-            : await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
+        IReadOnlyList<Answer> answers;
+        IReadOnlySet<string> heldBefore = new HashSet<string>();
+        try
+        {
+            if (fanOut is null) answers = await PublishAllAsync(batch.Rows, stopping).ConfigureAwait(false);
+            else (answers, heldBefore) = await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
+        }
+        catch (Exception e)
+        {
+            span.Failed(e);
+            throw;
+        }
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
         Meters.Send(answers, clock.GetElapsedTime(began));
         foreach (var answer in answers) Log(answer);

@@ -8,7 +8,8 @@ namespace GentleCourier;
 /// </summary>
 /// <param name="handling">What is handled, by whom.</param>
 /// <param name="next">
-/// Goes on to the receiver; it must be called, once, or the event counts as handled without it.
+/// Goes on to the receiver. It must be called, or the event counts as handled without it; called a second time, it
+/// throws.
 /// </param>
 /// <param name="cancellationToken">Cancelled at the handler's time limit, and at a stop; hand it on.</param>
 public delegate Task HandlingStep(

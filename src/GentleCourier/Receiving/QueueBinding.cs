@@ -90,9 +90,18 @@ public sealed class QueueBinding
 
     private Task StepAsync(
         int number, Handling handling, ContractHandler handler, Incoming incoming,
-        CancellationToken cancellationToken) =>
-        number == Around.Count ? CallAsync(handler, incoming, cancellationToken) : Around[number](
-            handling, cancel => StepAsync(number + 1, handling, handler, incoming, cancel), cancellationToken);
+        CancellationToken cancellationToken)
+    {
+        if (number == Around.Count) return CallAsync(handler, incoming, cancellationToken);
+        var calls = 0;
+        return Around[number](
+            handling, cancel => Interlocked.Increment(ref calls) == 1
+                ? StepAsync(number + 1, handling, handler, incoming, cancel)
+                : throw new InvalidOperationException(
+                    $"code around the handlers of queue '{Queue}' has gone on to the receiver twice, which would act "
+                    + "twice; call `next` once"),
+            cancellationToken);
+    }
 
     private async Task CallAsync(ContractHandler handler, Incoming incoming, CancellationToken cancellationToken)
     {

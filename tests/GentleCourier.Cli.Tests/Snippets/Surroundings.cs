@@ -62,7 +62,8 @@ public abstract class Surroundings
 
     public sealed class CountPassengers : IBatchReceiver<PassengerBoarded>
     {
-        public Task HandleAsync(Batch<PassengerBoarded> batch, CancellationToken cancellationToken) => Task.CompletedTask;
+        public Task HandleAsync(Batch<PassengerBoarded> batch, CancellationToken cancellationToken) =>
+            Task.CompletedTask;
     }
 
     public sealed class HarbourContext(DbContextOptions<HarbourContext> options) : DbContext(options);

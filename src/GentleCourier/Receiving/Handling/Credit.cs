@@ -182,8 +182,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
     }
 
     /// <summary>
-    /// How many finished deliveries are worth an exchange: half of what may be held, while handlers have work at hand. One
-    /// that has run out of it needs what is fetched along with them; where more comes by itself, it needs the credit.
+    /// How many finished deliveries are worth an exchange: half of what may be held, while handlers have work at hand.
+    /// One that has run out of it needs what is fetched along with them; where more comes by itself, it needs the
+    /// credit.
     /// </summary>
     public int WorthSettling(bool bringsByItself)
     {

@@ -5,8 +5,8 @@ namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
 /// What handlers have finished, until the loop of the link tells the broker. It gathers until so many are worth an
-/// exchange, but for a few milliseconds after the last one only: by the machine's own clock, since it decides nothing but
-/// what goes together.
+/// exchange, but for a few milliseconds after the last one only: by the machine's own clock, since it decides nothing
+/// but what goes together.
 /// </summary>
 /// <param name="worth">How many are worth an exchange at this moment.</param>
 internal sealed class Finished(Func<int> worth) : IDisposable

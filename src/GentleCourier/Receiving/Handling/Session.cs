@@ -210,8 +210,8 @@ internal sealed partial class Session : ISettler, IDisposable
         patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
 
     /// <summary>
-    /// How many finished deliveries are worth an exchange. With each settlement more is fetched: so it comes at once when
-    /// a handler has run out of work. A link that brings what there is by itself needs it only to have credit.
+    /// How many finished deliveries are worth an exchange. With each settlement more is fetched: so it comes at once
+    /// when a handler has run out of work. A link that brings what there is by itself needs it only to have credit.
     /// </summary>
     private int WorthSettling() =>
         Math.Min(PrefetchTuner.Most, credit.WorthSettling(bringsByItself: link.RenewEvery is null));
@@ -334,7 +334,15 @@ internal sealed partial class Session : ISettler, IDisposable
         using var span = Spans.Settle(queue, batch);
         // It is not cancelled: what is handed over along with it must be received. But a stop does not wait for it.
         underWay = link.SettleAsync(batch, exchanging.Failures > 0 ? 0 : toFetch, CancellationToken.None);
-        await EndExchangeAsync(stopping).ConfigureAwait(false);
+        try
+        {
+            await EndExchangeAsync(stopping).ConfigureAwait(false);
+        }
+        catch (Exception e) when (!stopping.IsCancellationRequested)
+        {
+            span.Failed(e);
+            throw;
+        }
         credit.Exchanged(clock.GetElapsedTime(began));
     }
 
