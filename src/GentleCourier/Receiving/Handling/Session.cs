@@ -38,6 +38,7 @@ internal sealed partial class Session : ISettler, IDisposable
     private Task<Exchange>? underWay;
     private LinkLostException? lost;
     private bool urgent;
+    private int? lookedAt;
 
     /// <param name="worker">For whom it receives.</param>
     /// <param name="link">The link.</param>
@@ -200,7 +201,8 @@ internal sealed partial class Session : ISettler, IDisposable
             || (isBeside && receiving is null);
         if (isToLookAgain) patience = Sooner(patience, SecondLook);
         if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
-        var changed = Task.WhenAny(finished.Due, receiving ?? credit.Attention);
+        var changed = receiving is null ? Task.WhenAny(finished.Due, credit.Attention(lookedAt))
+            : Task.WhenAny(finished.Due, receiving, credit.TooMuch(lookedAt));
         await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
             changed, Task.Delay(patience, clock, stopping)))
             .ConfigureAwait(false);
@@ -295,8 +297,13 @@ internal sealed partial class Session : ISettler, IDisposable
         var isPaused = credit.PausedFor is not null;
         var surplus = credit.Surplus;
         if (isPaused || surplus > 0) link.Withdraw();
+        lookedAt = null;
         if (surplus == 0) return;
-        foreach (var delivery in handlers.TakeBack(this, surplus))
+        var changes = credit.Changes;
+        var taken = handlers.TakeBack(this, surplus);
+        // The rest is another link's, or is just being taken up: to look for it again at once would find no more.
+        if (taken.Count < surplus) lookedAt = changes;
+        foreach (var delivery in taken)
         {
             if (isPaused) PassBy(delivery);
             else GiveBack(delivery);
