@@ -55,7 +55,8 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
             var states = (await asked.Reports!.PeekAsync("taps", 1000)).CountBy(e => e.State).ToDictionary();
             Assert.Equal((Of(QueuedState.Ready), Of(QueuedState.InHand), Of(QueuedState.Scheduled)),
                 ((int)figures.Ready!, (int)figures.InHand!, (int)figures.Scheduled!));
-            Assert.Equal(("others", Count, 0), (queues[0].Queue, (int)queues[0].Ready!, queues[0].History[^1].Accepted));
+            Assert.Equal(
+                ("others", Count, 0), (queues[0].Queue, (int)queues[0].Ready!, queues[0].History[^1].Accepted));
 
             int Of(QueuedState state) => states.GetValueOrDefault(state);
         }
