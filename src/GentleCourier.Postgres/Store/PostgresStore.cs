@@ -130,38 +130,32 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
     {
-        var rows = new List<OutboxRow>();
+        var (held, fresh) = (new OutboxRows(), new OutboxRows());
         TimeSpan? dueIn = null;
-        var (fresh, bytes) = (0, 0L);
         var reading = Begin();
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
                 .Add(sql.DropKeys)
                 .Add(sql.HoldFollowers, Parameter.Of(reading.From), Parameter.Of(limit))
-                .Add(sql.Due, Held, server.Now, Parameter.Of(limit))
-                .Add(sql.DueKeys, Held, server.Now, Parameter.Of(limit))
-                .Add(sql.Fresh, Fresh, Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit))
                 .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
-        var isFull = fresh == limit || bytes >= Budget.Bytes - Budget.LargestEvent;
-        reading.End(fresh > 0 ? rows[^1].Row : null, isFull);
-        return new OutboxBatch(rows, dueIn, isFull);
+        var isFull = fresh.Rows.Count == limit || held.Bytes + fresh.Bytes >= OutboxRows.Many;
+        reading.End(fresh.Rows is [.., var last] ? last.Row : null, isFull);
+        return new OutboxBatch([.. held.Rows, .. fresh.Rows], dueIn, isFull);
+    }
 
-        // Held rows are of another table; their numbers are negated.
-        void Held(NpgsqlDataReader row) => Take(-row.GetInt64(0), row);
-
-        void Fresh(NpgsqlDataReader row)
-        {
-            Take(row.GetInt64(0), row);
-            fresh++;
-        }
-
-        void Take(long number, NpgsqlDataReader row)
-        {
-            rows.Add(new OutboxRow(number, row.GetInt32(5), EventOf(row)));
-            bytes += rows[^1].Event.Json.Length;
-        }
+    public async Task<OutboxBatch> ReadOnAsync(long row, int limit, CancellationToken cancellationToken)
+    {
+        var fresh = new OutboxRows();
+        await server.RunAsync(
+            "read the outbox of",
+            new RoundTrip().Add(sql.FreshBehind, fresh.Take, Parameter.Of(row), Parameter.Of(limit)),
+            cancellationToken).ConfigureAwait(false);
+        return new OutboxBatch(fresh.Rows, null, fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many);
     }
 
     /// <summary>Begins to read the outbox, from its place on, or all of it where it is time for that.</summary>
@@ -654,12 +648,6 @@ internal sealed class PostgresStore : IStorePort, IExaminable
             return true;
         }
     }
-
-    private static EncodedEvent EventOf(NpgsqlDataReader row) =>
-        new(row.GetString(1), row.GetString(2), HeldKeys.KeyOf(row.Text(6), row.Text(3)), row.Bytes(4))
-        {
-            Address = row.Text(6),
-        };
 
     private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
         ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);

@@ -110,6 +110,11 @@ internal sealed class StoreStatements(PostgresServer server)
         ORDER BY id LIMIT $2
         """));
 
+    public readonly string FreshBehind = server.Sql(Within("""
+        SELECT id, event_id, type, partition_key, event, 0, NULL FROM courier.outbox
+        WHERE id > $1 AND NOT EXISTS (SELECT FROM courier.held_key) ORDER BY id LIMIT $2
+        """));
+
     public readonly string NextDue = server.Sql("""
         SELECT least((SELECT min(due) FROM courier.outbox_held WHERE partition_key IS NULL),
                      (SELECT min(due) FROM courier.held_key)) - coalesce($1, now())

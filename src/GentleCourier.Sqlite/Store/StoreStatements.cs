@@ -12,7 +12,7 @@ internal sealed class StoreStatements : IDisposable
 
     private readonly List<Statement> all = [];
     private readonly Statement lead, resign, isTerm, recordError;
-    private readonly Statement hasFresh, holdsKeys, fresh, freshBesides, due, dueKeys, ofKey, nextDue;
+    private readonly Statement hasFresh, holdsKeys, fresh, freshBehind, freshBesides, due, dueKeys, ofKey, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
     private readonly Statement holdPart, deleteHeld, isKeyHeld, addHeldAnew;
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
@@ -39,6 +39,10 @@ internal sealed class StoreStatements : IDisposable
         holdsKeys = Prepare("SELECT 1 FROM courier_held_key LIMIT 1");
         fresh = Prepare(
             "SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox ORDER BY seq LIMIT ?");
+        freshBehind = Prepare("""
+            SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
+            WHERE seq > ? AND NOT EXISTS (SELECT 1 FROM courier_held_key) ORDER BY seq LIMIT ?
+            """);
         freshBesides = Prepare("""
             SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
             WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
@@ -158,6 +162,13 @@ internal sealed class StoreStatements : IDisposable
             deleteFollowers.Bind(1, limit).Run();
             return Read(freshBesides, limit, now);
         });
+    }
+
+    public OutboxBatch ReadOn(long row, int limit)
+    {
+        var rows = new List<OutboxRow>();
+        var bytes = Take(freshBehind.Bind(1, row).Bind(2, limit), rows, 1);
+        return new OutboxBatch(rows, null, rows.Count == limit || bytes >= Budget.Bytes);
     }
 
     private OutboxBatch Read(Statement freshRows, int limit, long now)

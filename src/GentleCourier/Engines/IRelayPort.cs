@@ -27,6 +27,16 @@ public interface IRelayPort
     Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>
+    /// Reads the fresh events behind one that was read before and is on its way. Nothing, where any key is held, since
+    /// what follows it may be among them; and nothing of what is held, or was committed late: for that,
+    /// <see cref="ReadOutboxAsync"/> has to be called again soon.
+    /// </summary>
+    /// <param name="row">The row.</param>
+    /// <param name="limit">As there.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task<OutboxBatch> ReadOnAsync(long row, int limit, CancellationToken cancellationToken = default);
+
+    /// <summary>
     /// Writes down what the broker did with a batch. What is forgotten has been published, and is forgotten whoever
     /// leads; everything else is done only where <paramref name="term"/> is not over.
     /// </summary>
@@ -110,6 +120,9 @@ public sealed record OutboxMarks(
     /// What is held from now on of rows that are to go to several addresses, and have not come to all.
     /// </summary>
     public IReadOnlyList<HeldPart> Parts { get; init; } = [];
+
+    /// <summary>Whether rows are forgotten, and nothing has to wait.</summary>
+    internal bool IsForgettingAlone => Held.Count + Parts.Count + Keys.Count + Freed.Count == 0;
 
     /// <summary>The broker that has answered, and how far it had come; nothing where it does not say.</summary>
     public (string Broker, BrokerMark Mark)? By { get; init; }

@@ -16,14 +16,19 @@ namespace GentleCourier.Publishing;
 /// </summary>
 internal sealed partial class Relay : BackgroundService
 {
+    /// <summary>
+    /// For so long it goes on from batch to batch. Then it looks at everything anew: what was committed late, or is
+    /// held and due, waits no longer than that behind however many.
+    /// </summary>
+    private static readonly TimeSpan LongestRun = TimeSpan.FromSeconds(1);
+
     private readonly IStorePort store;
     private readonly IBroker broker;
     private readonly RelayOptions options;
     private readonly Preparation preparation;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
-    private readonly FanOut? fanOut;
-    private readonly Repeats repeats = new();
+    private readonly BatchPublisher publisher;
     private readonly Lead lead;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
@@ -31,7 +36,6 @@ internal sealed partial class Relay : BackgroundService
     private long? known;
     private bool hasLookedForDirectWay, hasRecordedError;
     private IDirectWay? directWay;
-    private BrokerMark? mark;
 
     public Relay(
         IStorePort store, IBroker broker, IOptions<RelayOptions> options, IOptions<CourierOptions> courier,
@@ -43,8 +47,7 @@ internal sealed partial class Relay : BackgroundService
         this.options = options.Value;
         this.clock = clock;
         this.logger = new SafeLogger(logger);
-        fanOut = broker.Abilities.HasFlag(BrokerAbilities.Routes) ? null
-            : new FanOut(broker, store, courier.Value.Routes.Addresses);
+        publisher = new BatchPublisher(broker, store, this.options, courier.Value, clock, this.logger);
         lead = new Lead(store, store.DisplayName, this.options.Lease, clock, this.logger);
         timekeeper = new Timekeeper(store, lead, clock, this.logger);
         timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
@@ -75,12 +78,14 @@ internal sealed partial class Relay : BackgroundService
         if (moved > 0) Meters.Send(moved, clock.GetElapsedTime(began));
         var batch = moved > 0 ? new OutboxBatch([], null, moved == options.BatchSize)
             : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
-        if (batch.Rows.Count > 0) await RelayBatchAsync(term, batch, stopping).ConfigureAwait(false);
+        var (isFull, took) = batch.Rows.Count > 0
+            ? await RelayAsync(term, batch, began, stopping).ConfigureAwait(false)
+            : (batch.IsFull, clock.GetElapsedTime(began));
         await ForgetErrorAsync(term).ConfigureAwait(false);
-        if (batch.IsFull) return;
+        if (isFull) return;
         if (moved + batch.Rows.Count > 0)
         {
-            await Task.Delay(Pace.Rest(clock.GetElapsedTime(began)), clock, stopping).ConfigureAwait(false);
+            await Task.Delay(Pace.Rest(took), clock, stopping).ConfigureAwait(false);
             return;
         }
         // However it is woken, it looks in time to see what nobody has told it of.
@@ -97,92 +102,60 @@ internal sealed partial class Relay : BackgroundService
             hasLookedForDirectWay = true;
             if (directWay is not null) LogDirectWay(logger, store.DisplayName);
         }
-        mark = await store.ReadBrokerMarkAsync(broker.DisplayName, stopping).ConfigureAwait(false);
+        await publisher.LearnMarkAsync(stopping).ConfigureAwait(false);
         known = term;
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
     }
 
-    private async Task RelayBatchAsync(long term, OutboxBatch batch, CancellationToken stopping)
+    /// <summary>
+    /// Relays a batch and those behind it, one after the other. While one is on its way, the one before is marked and
+    /// the next one read, so that the broker need not wait for the store. Nothing goes on where an event has to wait:
+    /// those that come after it by its key may have been read already.
+    /// </summary>
+    /// <returns>Whether there may be more; and how long the last one took.</returns>
+    private async Task<(bool IsFull, TimeSpan Took)> RelayAsync(
+        long term, OutboxBatch batch, long began, CancellationToken stopping)
     {
-        using var span = Spans.Send(batch.Rows);
-        var began = clock.GetTimestamp();
-        IReadOnlyList<Answer> answers;
-        IReadOnlySet<string> heldBefore = new HashSet<string>();
-        try
+        var run = began;
+        OutboxMarks? marks = null;
+        while (true)
         {
-            if (fanOut is null) answers = await PublishAllAsync(batch.Rows, stopping).ConfigureAwait(false);
-            else (answers, heldBefore) = await fanOut.PublishAsync(batch, stopping).ConfigureAwait(false);
+            var publishing = publisher.PublishAsync(batch, stopping);
+            var besides = MarkAndReadOnAsync(term, marks, batch, run, stopping);
+            await Task.WhenAll(publishing, besides).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            // What is not published is not marked.
+            marks = await publishing.ConfigureAwait(false);
+            if (besides.IsCompletedSuccessfully && marks.IsForgettingAlone && besides.Result is { } next)
+            {
+                (batch, began) = (next, clock.GetTimestamp());
+                continue;
+            }
+            await MarkAsync(term, marks).ConfigureAwait(false);
+            await besides.ConfigureAwait(false);
+            return (batch.IsFull, clock.GetElapsedTime(began));
         }
-        catch (Exception e)
-        {
-            span.Failed(e);
-            throw;
-        }
-        FaultPoint.Pass(FaultPoint.PublishedNotMarked);
-        Meters.Send(answers, clock.GetElapsedTime(began));
-        foreach (var answer in answers) Log(answer);
-        if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
+    }
 
-        var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(
-            attempts, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble()));
-        if (mark is { } reached) marks = marks with { By = (broker.DisplayName, reached) };
-        // The batch is published: even when the host stops now, the mark is made, which spares the inboxes a copy.
+    /// <summary>Marks what came before a batch that is on its way, and reads what comes behind it.</summary>
+    /// <returns>Null: nothing, or it is time to look at everything anew.</returns>
+    private async Task<OutboxBatch?> MarkAndReadOnAsync(
+        long term, OutboxMarks? before, OutboxBatch batch, long run, CancellationToken stopping)
+    {
+        if (before is not null) await MarkAsync(term, before).ConfigureAwait(false);
+        if (!batch.IsFull || batch.Rows is not [.., { IsHeld: false } last] || lead.Term != term
+            || clock.GetElapsedTime(run) >= LongestRun)
+            return null;
+        var next = await store.ReadOnAsync(last.Row, options.BatchSize, stopping).ConfigureAwait(false);
+        return next.Rows.Count > 0 ? next : null;
+    }
+
+    /// <summary>
+    /// Those are published: even when the host stops now, the mark is made, which spares the inboxes a copy.
+    /// </summary>
+    private async Task MarkAsync(long term, OutboxMarks marks)
+    {
         if (!await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false)) lead.Lose(term);
     }
-
-    private async Task<IReadOnlyList<Answer>> PublishAllAsync(
-        IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
-    {
-        var results = await PublishAsync(rows, stopping).ConfigureAwait(false);
-        return [.. rows.Select((row, i) => new Answer(row, null, results[i]))];
-    }
-
-    /// <summary>One that the broker cannot take must not keep the others: they are divided until it is alone.</summary>
-    private async Task<IReadOnlyList<PublishResult>> PublishAsync(
-        IReadOnlyList<OutboxRow> rows, CancellationToken stopping)
-    {
-        try
-        {
-            var published = await broker.PublishSinceAsync(new EncodedEventList(rows), mark, stopping)
-                .ConfigureAwait(false);
-            mark = published.Mark ?? mark;
-            return published.Results;
-        }
-        catch (BrokerChangedException)
-        {
-            // Somebody may have said that it is to be so.
-            mark = await store.ReadBrokerMarkAsync(broker.DisplayName, stopping).ConfigureAwait(false);
-            throw;
-        }
-        catch (CourierException e) when (e.IsAboutContent)
-        {
-            if (rows.Count == 1) return [PublishResult.Refused(e.Message)];
-        }
-        var (first, second) = (rows.Take(rows.Count / 2).ToList(), rows.Skip(rows.Count / 2).ToList());
-        var results = (await PublishAsync(first, stopping).ConfigureAwait(false)).ToList();
-        // What follows an event that has to wait waits with it, in the other half, too.
-        var waiting = first.Where((_, i) => results[i].Fate == PublishFate.Deferred).Select(r => r.Event.PartitionKey)
-            .OfType<string>().ToHashSet(StringComparer.Ordinal);
-        var others = second.Where(r => r.Event.PartitionKey is not { } key || !waiting.Contains(key)).ToList();
-        var further = new Queue<PublishResult>(
-            others.Count == 0 ? [] : await PublishAsync(others, stopping).ConfigureAwait(false));
-        results.AddRange(second.Select(r => r.Event.PartitionKey is { } key && waiting.Contains(key)
-            ? PublishResult.Deferred(Marking.Follows) : further.Dequeue()));
-        return results;
-    }
-
-    private void Log(Answer answer)
-    {
-        var (row, result) = (answer.Row, answer.Result);
-        if (result.Fate == PublishFate.Deferred && row is { Attempts: 0, IsHeld: false }
-            && repeats.IsTimeToSay($"{row.Event.Type}{To(answer)}", out var times))
-            LogDeferred(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!, times);
-        else if (result.Fate == PublishFate.Refused)
-            LogRefused(logger, row.Event.Type, row.Event.Id, To(answer), result.Reason!);
-    }
-
-    private static string To(Answer answer) =>
-        (answer.Address ?? answer.Row.Event.Address) is { } address ? $" for '{address}'" : "";
 
     /// <summary>An error is written down by whoever leads; a relay that stands by has tried nothing.</summary>
     private async Task RecordAsync(Exception problem, CancellationToken stopping)
@@ -203,30 +176,8 @@ internal sealed partial class Relay : BackgroundService
     private Loop NewLoop(string name, Func<Exception, CancellationToken, Task>? failed) =>
         new(name, options.FirstDelay, options.LongestDelay, clock, logger) { Failed = failed };
 
-    /// <summary>The events of a batch, without copying them.</summary>
-    private sealed class EncodedEventList(IReadOnlyList<OutboxRow> rows) : IReadOnlyList<EncodedEvent>
-    {
-        public int Count => rows.Count;
-
-        public EncodedEvent this[int index] => rows[index].Event;
-
-        public IEnumerator<EncodedEvent> GetEnumerator() => rows.Select(row => row.Event).GetEnumerator();
-
-        System.Collections.IEnumerator System.Collections.IEnumerable.GetEnumerator() => GetEnumerator();
-    }
-
     [LoggerMessage(101, LogLevel.Information, "Relay leads: {Store} to {Broker}")]
     private static partial void LogLeads(ILogger logger, string store, string broker);
-
-    [LoggerMessage(105, LogLevel.Warning,
-        "Event {Type} {Id} is held in the outbox{Address} and will be tried again: {Reason} ({Times} like it since all "
-        + "were taken)")]
-    private static partial void LogDeferred(
-        ILogger logger, string type, string id, string address, string reason, int times);
-
-    [LoggerMessage(106, LogLevel.Error,
-        "Event {Type} {Id} is set aside in the outbox{Address}, the broker refused it: {Reason}")]
-    private static partial void LogRefused(ILogger logger, string type, string id, string address, string reason);
 
     [LoggerMessage(108, LogLevel.Information,
         "Outbox and queues are in one database, {Store}: events are moved there in one step")]
