@@ -12,6 +12,7 @@ internal static class FaultPoint
     public const string AddedNotCommitted = "outbox: added, not committed";
     public const string LeadsNotPublished = "relay: leads, nothing published";
     public const string PublishedNotMarked = "relay: published, not marked";
+    public const string NextUnderWayNotMarked = "relay: next one under way, not marked";
     public const string StoppedNotResigned = "relay: stopped, not resigned";
     public const string DueNotMoved = "timekeeper: due, not moved";
     public const string DueMovedNotTold = "timekeeper: due moved, nobody told";
@@ -24,17 +25,15 @@ internal static class FaultPoint
     public const string ArrivalSettledNotHandled = "receiver: settled on arrival, not handled";
     public const string HandledNotCommitted = "receiver: handled, not committed";
     public const string CommittedNotSettled = "receiver: committed, not settled";
-
     public const string TakenOverNotAccepted = "receiver: taken over, not accepted";
 
     /// <summary>Every place.</summary>
     public static IReadOnlyList<string> All { get; } =
     [
         SchemaNotCommitted, StorePreparedOnly, TopologyNotCommitted, AddedNotCommitted, LeadsNotPublished,
-            PublishedNotMarked,
-        StoppedNotResigned, DueNotMoved, DueMovedNotTold, DueNotFired, FiredNotKnown, DeclaredNotSeen,
-        WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled, ArrivalSettledNotHandled,
-        HandledNotCommitted, CommittedNotSettled, TakenOverNotAccepted,
+        PublishedNotMarked, NextUnderWayNotMarked, StoppedNotResigned, DueNotMoved, DueMovedNotTold, DueNotFired,
+        FiredNotKnown, DeclaredNotSeen, WrittenNotCommitted, CommittedNotConfirmed, HandedOverNotHandled,
+        ArrivalSettledNotHandled, HandledNotCommitted, CommittedNotSettled, TakenOverNotAccepted,
     ];
 
     /// <summary>What happens at each place; called with its name.</summary>

@@ -170,8 +170,9 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
 /// <summary>And at every place between two writes.</summary>
 public abstract class KillScenarios<TPlace> : CrashScenarios<TPlace> where TPlace : Place, new()
 {
-    /// <summary>All but the one that only a broker with a companion passes.</summary>
-    public static TheoryData<string> Places => [.. FaultPoint.All.Where(p => p != FaultPoint.TakenOverNotAccepted)];
+    /// <summary>All but those that only a broker with a companion, or a backlog, comes to.</summary>
+    public static TheoryData<string> Places =>
+        [.. FaultPoint.All.Except([FaultPoint.TakenOverNotAccepted, FaultPoint.NextUnderWayNotMarked])];
 
     [Theory]
     [MemberData(nameof(Places))]

@@ -30,6 +30,8 @@ public sealed class OwnBrokerTests : OwnBrokerScenarios<Databases>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
+public sealed class RelayRunTests : RelayRunScenarios<Databases>;
+
 public sealed class RelayTests : RelayScenarios<Databases>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Databases>;

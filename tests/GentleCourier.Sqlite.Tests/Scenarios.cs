@@ -30,6 +30,8 @@ public sealed class OwnBrokerTests : OwnBrokerScenarios<Folder>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
+public sealed class RelayRunTests : RelayRunScenarios<Folder>;
+
 public sealed class RelayTests : RelayScenarios<Folder>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Folder>;

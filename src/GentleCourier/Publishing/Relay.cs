@@ -125,7 +125,8 @@ internal sealed partial class Relay : BackgroundService
             await Task.WhenAll(publishing, besides).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             // What is not published is not marked.
             marks = await publishing.ConfigureAwait(false);
-            if (besides.IsCompletedSuccessfully && marks.IsForgettingAlone && besides.Result is { } next)
+            if (besides is { IsCompletedSuccessfully: true, Result: { } next } && marks.IsForgettingAlone
+                && lead.Term == term)
             {
                 (batch, began) = (next, clock.GetTimestamp());
                 continue;
@@ -141,8 +142,12 @@ internal sealed partial class Relay : BackgroundService
     private async Task<OutboxBatch?> MarkAndReadOnAsync(
         long term, OutboxMarks? before, OutboxBatch batch, long run, CancellationToken stopping)
     {
-        if (before is not null) await MarkAsync(term, before).ConfigureAwait(false);
-        if (!batch.IsFull || batch.Rows is not [.., { IsHeld: false } last] || lead.Term != term
+        if (before is not null)
+        {
+            FaultPoint.Pass(FaultPoint.NextUnderWayNotMarked);
+            await MarkAsync(term, before).ConfigureAwait(false);
+        }
+        if (!batch.IsFull || batch.Rows is not [.., { IsHeld: false } last]
             || clock.GetElapsedTime(run) >= LongestRun)
             return null;
         var next = await store.ReadOnAsync(last.Row, options.BatchSize, stopping).ConfigureAwait(false);

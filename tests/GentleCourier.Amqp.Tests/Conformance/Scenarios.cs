@@ -27,6 +27,8 @@ public sealed class OutcomeTests : OutcomeScenarios<Quay>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Quay>;
 
+public sealed class RelayRunTests : RelayRunScenarios<Quay>;
+
 public sealed class StandstillTests : StandstillScenarios<Quay>;
 
 public sealed class TextTests : TextScenarios<Quay>;
