@@ -24,6 +24,7 @@ internal static class Measurements
         "later" => LaterCost.RunAsync,
         "telemetry" => _ => TelemetryCost.RunAsync(),
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
+        "amqp-far" => _ => Amqp.AmqpFar.RunAsync(),
         "amqp-port" => Amqp.AmqpPort.RunAsync,
         "worker" => WorkAsync,
         "publisher" => PublishAsync,

@@ -3,8 +3,8 @@ using GentleCourier.Bench.Postgres;
 
 // usage: GentleCourier.Bench [NAME …] [--rounds N]
 //        GentleCourier.Bench prefetch | scale | wake | idle | memory | postgres | watch | telemetry
-//        GentleCourier.Bench amqp [EVENTS] | amqp-port [EVENTS] [apart] | later [EVENTS] | postgres-long [EVENTS]
-//        GentleCourier.Bench status [EVENTS] | retention [EVENTS]
+//        GentleCourier.Bench amqp [EVENTS] | amqp-port [EVENTS] [apart] | amqp-far | later [EVENTS]
+//        GentleCourier.Bench postgres-long [EVENTS] | status [EVENTS] | retention [EVENTS]
 // Each benchmark runs in turn with its bare twin, N times after a warm-up; what counts is the ratio within a round,
 // since both halves of a round see the same machine.
 if (args is [var measurement, ..] && Measurements.Find(measurement) is { } measure) return await measure(args[1..]);

@@ -457,6 +457,27 @@ public sealed class PeerTests
         Assert.Equal(0u, link.Credit);
     }
 
+    /// <summary>Its attaching is the first answer; after that it is asked for one now and then.</summary>
+    [Fact]
+    public async Task How_far_away_the_peer_is_follows_from_its_answers()
+    {
+        await using var peer = new ScriptedPeer();
+        var (connection, session) = await BeginAsync(peer);
+        await using var _ = connection;
+        await using var link = await session.AttachReceiverAsync("in", "taps", Cancel);
+        var attached = link.RoundTrip;
+        Assert.True(attached > TimeSpan.Zero);
+
+        var grants = 0u;
+        using var limit = new CancellationTokenSource(Limit);
+        while (link.RoundTrip == attached)
+        {
+            link.Grant(1 + (grants++ % 2));
+            await Task.Delay(10, limit.Token);
+        }
+        Assert.True(link.RoundTrip > TimeSpan.Zero);
+    }
+
     [Fact]
     public async Task A_message_larger_than_the_peer_takes_costs_only_itself()
     {

@@ -254,7 +254,8 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
         if (flow.Echo || flow.Drain)
             await FlowAsync(new FlowState
             {
-                Handle = handle, DeliveryCount = flow.Drain ? count + flow.LinkCredit : count, LinkCredit = 0,
+                Handle = handle, DeliveryCount = flow.Drain ? count + flow.LinkCredit : Math.Max(count, last),
+                LinkCredit = flow.Drain ? 0 : count + flow.LinkCredit - Math.Max(count, last),
                 Available = (uint)peer.Messages.Count - count,
             });
     }

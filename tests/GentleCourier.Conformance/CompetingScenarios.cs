@@ -80,6 +80,20 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(Enumerable.Range(0, 1000), log.Taps.Select(t => t.Data.Number).Order());
     }
 
+    /// <summary>Else it would stand still for most of the time, though much is waiting.</summary>
+    [Fact]
+    public async Task A_self_tuned_worker_holds_more_where_its_broker_is_far_away()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        crossing.Engine = new TroubledEngine(crossing.Engine) { RoundTrip = TimeSpan.FromSeconds(2) };
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var log = new Log { OnTap = (_, cancel) => Task.Delay(5, cancel) };
+        await StartFaresAsync(crossing, log, Prefetch.SelfTuned);
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 1000).Select(i => Crossing.TapEvent(i))]);
+        await Crossing.UntilAsync(
+            async () => (await crossing.FiguresAsync("taps")).InHand >= 100, "it holds what it works off meanwhile");
+    }
+
     [Fact]
     public async Task One_worker_serves_several_queues_each_with_its_own_limits()
     {

@@ -61,6 +61,43 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
+    public async Task What_cannot_be_relayed_or_settled_is_a_span_that_failed_and_then_one_that_did_not()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        using var source = new ActivitySource("test");
+        using var spans = new Heard();
+        var (sends, settles) = (1, 1);
+        crossing.Engine = new TroubledEngine(crossing.Engine)
+        {
+            Before = call =>
+            {
+                if (call == "PublishAsync" && Interlocked.Decrement(ref sends) == 0
+                    || call == "SettleAsync" && Interlocked.Decrement(ref settles) == 0)
+                    throw new CourierException("the line is dead") { IsTransient = true };
+            },
+        };
+        await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(new Log()));
+        var harbour = await crossing.StartAsync("harbour");
+        Activity request;
+        using (request = source.StartActivity("request")!) await harbour.PublishAsync(new Tap(1));
+
+        foreach (var name in new[] { "send test.tap", "settle taps" })
+        {
+            await Crossing.UntilAsync(
+                () => Task.FromResult(Of(name).Any(s => s.Status == ActivityStatusCode.Unset)), $"{name} succeeds");
+            var failed = Of(name).First();
+            Assert.Equal(
+                (ActivityStatusCode.Error, "the line is dead", "GentleCourier.CourierException"),
+                (failed.Status, failed.StatusDescription, (string?)failed.GetTagItem("error.type")));
+        }
+
+        IEnumerable<Activity> Of(string name) =>
+            spans.Named(name).Where(s => s.IsLinkedTo(request)).Select(s => s.Activity);
+    }
+
+    [Fact]
     public async Task What_is_done_is_counted_and_measured_and_how_full_all_is_told()
     {
         await using var crossing = new Crossing(new TPlace());

@@ -16,6 +16,9 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
     /// <summary>The same before each settling, with what is to be settled.</summary>
     public Action<IReadOnlyList<Settlement>> BeforeSettling { get; set; } = _ => { };
 
+    /// <summary>How far away links say that the broker is; null: as it is.</summary>
+    public TimeSpan? RoundTrip { get; set; }
+
     public string Scheme => inner.Scheme;
 
     public string StoreSchema => inner.StoreSchema;
@@ -106,6 +109,8 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
     private sealed class Link(IReceivingLink inner, TroubledEngine engine) : IReceivingLink
     {
         public TimeSpan? RenewEvery => inner.RenewEvery;
+
+        public TimeSpan? RoundTrip => engine.RoundTrip ?? inner.RoundTrip;
 
         public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
         {

@@ -55,6 +55,17 @@ public sealed class PrefetchTunerTests
     public void Before_anything_is_measured_each_handler_gets_one() =>
         Assert.Equal(6, new PrefetchTuner(parallel: 3, batch: 2).Limit(TimeSpan.Zero));
 
+    /// <summary>Work that is held waits for longer than that anyway, and to give it back is dear.</summary>
+    [Fact]
+    public void A_pause_that_is_short_beside_an_exchange_changes_nothing_and_a_long_one_all()
+    {
+        var tuner = Tuned(handlingMs: 4, exchangeMs: 50);
+        Assert.Equal(201, tuner.Limit(TimeSpan.Zero));
+        Assert.Equal(201, tuner.Limit(Ms(390)));
+        Assert.InRange(tuner.Limit(Ms(410)), 2, 3);
+        Assert.Equal(1, tuner.Limit(Ms(2600)));
+    }
+
     [Fact]
     public void It_forgets_what_was_long_ago()
     {

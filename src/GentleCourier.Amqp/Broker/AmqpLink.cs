@@ -23,6 +23,8 @@ internal sealed class AmqpLink(
 
     public TimeSpan? RenewEvery => null;
 
+    public TimeSpan? RoundTrip => link.RoundTrip;
+
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfNegativeOrZero(credit);

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
 
@@ -20,11 +21,18 @@ internal sealed class ReceivingLink(Session session, string name, string address
 {
     private const int TopUps = 8;
 
+    // How often the peer is asked for an answer, by which it is known how far away it is.
+    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1);
+
     private readonly Queue<Arrival> ready = [];
     private readonly WireBuffer partial = new();
     private uint deliveryCount, credit, largestGrant, excess;
     private uint? partialId, available;
     private bool isWithdrawn;
+    private long askedAt;
+    // Up to which delivery credit went when the peer was asked; null once it has answered.
+    private uint? asked;
+    private TimeSpan roundTrip;
     private TaskCompletionSource? waiting, drained, learnt;
 
     public override bool IsReceiver => true;
@@ -38,6 +46,18 @@ internal sealed class ReceivingLink(Session session, string name, string address
         }
     }
 
+    /// <summary>
+    /// How long the peer took to answer this link lately, by the machine's clock: its attaching, and since then a flow
+    /// that asked for an answer. A peer need not give one (section 2.7.4).
+    /// </summary>
+    public TimeSpan RoundTrip
+    {
+        get
+        {
+            lock (Gate) return roundTrip;
+        }
+    }
+
     /// <summary>Lets the peer send so many messages more than have come so far.</summary>
     public void Grant(uint messages)
     {
@@ -46,7 +66,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
             if (!IsUp || credit == messages) return;
             (credit, largestGrant, excess) = (messages, Math.Max(largestGrant, messages), 0);
             isWithdrawn = false;
-            SendFlow(drain: false, echo: false);
+            var asks = Stopwatch.GetElapsedTime(askedAt) >= AskEvery;
+            if (asks) (asked, askedAt) = (unchecked(deliveryCount + credit), Stopwatch.GetTimestamp());
+            SendFlow(drain: false, echo: asks);
             Session.Connection.Flush();
         }
     }
@@ -165,7 +187,13 @@ internal sealed class ReceivingLink(Session session, string name, string address
         lock (Gate) return available;
     }
 
-    public override void SendAttach() => Session.Send(Attach.Shape, new Attach
+    public override void SendAttach()
+    {
+        askedAt = Stopwatch.GetTimestamp();
+        Session.Send(Attach.Shape, Ours());
+    }
+
+    private Attach Ours() => new()
     {
         Name = Name,
         Handle = Handle,
@@ -178,11 +206,16 @@ internal sealed class ReceivingLink(Session session, string name, string address
         },
         Target = new Target(),
         MaxMessageSize = (ulong)Session.Connection.Settings.MaxMessageSize,
-    });
+    };
 
     public override void TakeFlow(FlowState flow)
     {
         if (!IsUp) return;
+        // A flow that was under way before knows of less credit: both sides have the same sum of what was sent and what
+        // may be sent, once it has come.
+        if (asked is { } limit && flow is { DeliveryCount: { } sent, LinkCredit: { } left }
+            && unchecked(sent + left) == limit)
+            (roundTrip, asked) = (Stopwatch.GetElapsedTime(askedAt), null);
         // What a sender counts as sent may come behind its flow; only credit that it gives back is believed at once.
         if (drained is not null && flow.DeliveryCount is { } count && unchecked(count - deliveryCount) == credit)
             (deliveryCount, credit) = (count, 0);
@@ -228,6 +261,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
 
     protected override void Begun(Attach attach)
     {
+        roundTrip = Stopwatch.GetElapsedTime(askedAt);
         deliveryCount = attach.InitialDeliveryCount ?? 0;
         if (attach.SenderSettles == SettleMode.Settled)
             Fail(Conditions.NotImplemented,

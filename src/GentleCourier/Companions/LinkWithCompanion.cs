@@ -54,6 +54,8 @@ internal sealed class LinkWithCompanion : IReceivingLink
 
     public TimeSpan? RenewEvery => link.RenewEvery;
 
+    public TimeSpan? RoundTrip => link.RoundTrip;
+
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
         while (true)

@@ -15,6 +15,12 @@ public interface IReceivingLink : IAsyncDisposable
     TimeSpan? RenewEvery { get; }
 
     /// <summary>
+    /// How long it takes at present until what is asked for is there, where <see cref="SettleAsync"/> does not wait for
+    /// it; null: as long as that takes.
+    /// </summary>
+    TimeSpan? RoundTrip => null;
+
+    /// <summary>
     /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Where the
     /// engine counts attempts, each hand-over is one from this moment on, so that a handler that kills its process runs
     /// out of attempts too. A peer that pushes may send as many as the credit after this has returned; they are given

@@ -336,7 +336,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch, TimePro
         }
     }
 
-    /// <summary>Settling and fetching took this long.</summary>
+    /// <summary>From asking for more until it was there it took this long.</summary>
     public void Exchanged(TimeSpan time)
     {
         if (tuner is null) return;

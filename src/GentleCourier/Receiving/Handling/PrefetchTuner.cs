@@ -17,6 +17,10 @@ internal sealed class PrefetchTuner(int parallel, int batch)
     // second.
     private const double Cover = 16;
 
+    // What is held for short work waits for sixteen exchanges as it is. Only when nothing has been taken up for half of
+    // that the work is another than was learned: a single pause must not have all of it given back.
+    private const double ShortStall = Cover / 2;
+
     // Handlers that idle for less than this share, because nothing is held for them, are left to idle: what is held for
     // one handler may wait behind its work while another has nothing to do.
     private const double IdleShare = 0.02;
@@ -45,7 +49,8 @@ internal sealed class PrefetchTuner(int parallel, int batch)
     public int Limit(TimeSpan stalled)
     {
         if (double.IsNaN(handling) || double.IsNaN(exchange)) return atOnce;
-        var interval = Math.Max(handling / parallel, stalled.TotalSeconds);
+        var interval = handling / parallel;
+        if (stalled.TotalSeconds > ShortStall * exchange) interval = Math.Max(interval, stalled.TotalSeconds);
         if (exchange <= IdleShare * interval * atOnce) return atOnce;
         return (int)Math.Clamp(
             atOnce + Math.Ceiling(Cover * exchange / Math.Max(interval, 1e-9)), atOnce, Math.Max(atOnce, Most));

@@ -350,7 +350,7 @@ internal sealed partial class Session : ISettler, IDisposable
             span.Failed(e);
             throw;
         }
-        credit.Exchanged(clock.GetElapsedTime(began));
+        if (!isBeside) credit.Exchanged(link.RoundTrip ?? clock.GetElapsedTime(began));
     }
 
     private async Task EndExchangeAsync(CancellationToken stopping)
