@@ -1,4 +1,5 @@
 using GentleCourier.Conformance;
+using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Postgres.Tests;
@@ -8,6 +9,41 @@ public sealed class OverlapTests
 {
     /// <summary>How many transactions; more of them make it a trial of its own, of minutes.</summary>
     private static int Count => int.Parse(Environment.GetEnvironmentVariable("COURIER_OVERLAPPING") ?? "4000");
+
+    /// <summary>
+    /// Its number lies before those that are on their way. What was added after its commit, by its key, must not pass
+    /// it.
+    /// </summary>
+    [Fact]
+    public async Task What_lies_behind_a_batch_is_not_read_while_an_event_before_it_was_committed_late()
+    {
+        await using var crossing = new Crossing(new Databases());
+        var store = crossing.SharedStore("harbour");
+        await store.PrepareAsync(create: true);
+        await using (var late = await store.OpenConnectionAsync())
+        {
+            await using var transaction = await late.BeginTransactionAsync();
+            await store.AddAsync(transaction, [Crossing.TapEvent(0, "a")]);
+            await AddAsync(store, 1, 2, 3);
+            var underWay = (await store.ReadOutboxAsync(2)).Rows;
+            Assert.Equal(["1", "2"], underWay.Select(r => r.Event.Id));
+            // It is not there yet, and neither is what follows it.
+            Assert.Equal("3", Assert.Single((await store.ReadOnAsync(underWay, 2)).Rows).Event.Id);
+
+            await transaction.CommitAsync();
+            await AddAsync(store, 4);
+            Assert.Empty((await store.ReadOnAsync(underWay, 2)).Rows);
+        }
+        Assert.Equal(["0", "1", "2", "3", "4"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
+
+        static async Task AddAsync(IStorePort store, params int[] numbers)
+        {
+            await using var connection = await store.OpenConnectionAsync();
+            await using var transaction = await connection.BeginTransactionAsync();
+            await store.AddAsync(transaction, [.. numbers.Select(n => Crossing.TapEvent(n, "a"))]);
+            await transaction.CommitAsync();
+        }
+    }
 
     [Theory]
     [InlineData(false)]

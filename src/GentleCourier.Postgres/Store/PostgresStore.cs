@@ -148,14 +148,21 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         return new OutboxBatch([.. held.Rows, .. fresh.Rows], dueIn, isFull);
     }
 
-    public async Task<OutboxBatch> ReadOnAsync(long row, int limit, CancellationToken cancellationToken)
+    public async Task<OutboxBatch> ReadOnAsync(
+        IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken)
     {
         var fresh = new OutboxRows();
+        var reading = Begin();
         await server.RunAsync(
             "read the outbox of",
-            new RoundTrip().Add(sql.FreshBehind, fresh.Take, Parameter.Of(row), Parameter.Of(limit)),
+            reading.Add(new RoundTrip(), trip => trip.Add(
+                sql.FreshBehind, fresh.Take, Parameter.Of(reading.From), Parameter.Of(underWay[^1].Row),
+                Parameter.Of(underWay.LongCount(row => !row.IsHeld)), Parameter.Of(limit))),
             cancellationToken).ConfigureAwait(false);
-        return new OutboxBatch(fresh.Rows, null, fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many);
+        var isFull = fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many;
+        // Where nothing was read, nothing is known of what lies before it either.
+        if (fresh.Rows is [.., var last]) reading.End(last.Row, isFull);
+        return new OutboxBatch(fresh.Rows, null, isFull);
     }
 
     /// <summary>Begins to read the outbox, from its place on, or all of it where it is time for that.</summary>

@@ -110,9 +110,15 @@ internal sealed class StoreStatements(PostgresServer server)
         ORDER BY id LIMIT $2
         """));
 
+    /// <summary>
+    /// What lies behind so many rows that are on their way, after a place and up to a row. Not where there are others:
+    /// those were committed late, and what lies behind may follow one of them.
+    /// </summary>
     public readonly string FreshBehind = server.Sql(Within("""
         SELECT id, event_id, type, partition_key, event, 0, NULL FROM courier.outbox
-        WHERE id > $1 AND NOT EXISTS (SELECT FROM courier.held_key) ORDER BY id LIMIT $2
+        WHERE id > $2 AND NOT EXISTS (SELECT FROM courier.held_key)
+            AND (SELECT count(*) FROM courier.outbox WHERE id > $1 AND id <= $2) = $3
+        ORDER BY id LIMIT $4
         """));
 
     public readonly string NextDue = server.Sql("""

@@ -146,8 +146,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
 
-    public Task<OutboxBatch> ReadOnAsync(long row, int limit, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.ReadOn(row, limit), cancellationToken);
+    public Task<OutboxBatch> ReadOnAsync(
+        IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.ReadOn(underWay, limit), cancellationToken);
 
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);

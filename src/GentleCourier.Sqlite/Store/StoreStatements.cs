@@ -41,7 +41,9 @@ internal sealed class StoreStatements : IDisposable
             "SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox ORDER BY seq LIMIT ?");
         freshBehind = Prepare("""
             SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
-            WHERE seq > ? AND NOT EXISTS (SELECT 1 FROM courier_held_key) ORDER BY seq LIMIT ?
+            WHERE seq > ?1 AND NOT EXISTS (SELECT 1 FROM courier_held_key)
+                AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1) = ?2
+            ORDER BY seq LIMIT ?3
             """);
         freshBesides = Prepare("""
             SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
@@ -164,10 +166,15 @@ internal sealed class StoreStatements : IDisposable
         });
     }
 
-    public OutboxBatch ReadOn(long row, int limit)
+    /// <summary>
+    /// Here events are numbered as they are committed. But another leader may have emptied the table meanwhile, and its
+    /// numbers have begun again.
+    /// </summary>
+    public OutboxBatch ReadOn(IReadOnlyList<OutboxRow> underWay, int limit)
     {
         var rows = new List<OutboxRow>();
-        var bytes = Take(freshBehind.Bind(1, row).Bind(2, limit), rows, 1);
+        freshBehind.Bind(1, underWay[^1].Row).Bind(2, underWay.Count(row => !row.IsHeld)).Bind(3, limit);
+        var bytes = Take(freshBehind, rows, 1);
         return new OutboxBatch(rows, null, rows.Count == limit || bytes >= Budget.Bytes);
     }
 

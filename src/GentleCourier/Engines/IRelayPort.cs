@@ -27,14 +27,16 @@ public interface IRelayPort
     Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Reads the fresh events behind one that was read before and is on its way. Nothing, where any key is held, since
-    /// what follows it may be among them; and nothing of what is held, or was committed late: for that,
-    /// <see cref="ReadOutboxAsync"/> has to be called again soon.
+    /// Reads the fresh events behind those that are on their way, where nothing else can come before them: nothing,
+    /// where any key is held, or where there is an event before the last of those that is not one of them, since it was
+    /// committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon. Call it where that is
+    /// called from.
     /// </summary>
-    /// <param name="row">The row.</param>
+    /// <param name="underWay">All that was read and is not marked, at least one fresh event.</param>
     /// <param name="limit">As there.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    Task<OutboxBatch> ReadOnAsync(long row, int limit, CancellationToken cancellationToken = default);
+    Task<OutboxBatch> ReadOnAsync(
+        IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Writes down what the broker did with a batch. What is forgotten has been published, and is forgotten whoever

@@ -17,8 +17,8 @@ namespace GentleCourier.Publishing;
 internal sealed partial class Relay : BackgroundService
 {
     /// <summary>
-    /// For so long it goes on from batch to batch. Then it looks at everything anew: what was committed late, or is
-    /// held and due, waits no longer than that behind however many.
+    /// For so long it goes on from batch to batch. Then it looks at everything anew: what is held and due waits no
+    /// longer than that behind however many.
     /// </summary>
     private static readonly TimeSpan LongestRun = TimeSpan.FromSeconds(1);
 
@@ -147,10 +147,8 @@ internal sealed partial class Relay : BackgroundService
             FaultPoint.Pass(FaultPoint.NextUnderWayNotMarked);
             await MarkAsync(term, before).ConfigureAwait(false);
         }
-        if (!batch.IsFull || batch.Rows is not [.., { IsHeld: false } last]
-            || clock.GetElapsedTime(run) >= LongestRun)
-            return null;
-        var next = await store.ReadOnAsync(last.Row, options.BatchSize, stopping).ConfigureAwait(false);
+        if (!batch.IsFull || batch.Rows[^1].IsHeld || clock.GetElapsedTime(run) >= LongestRun) return null;
+        var next = await store.ReadOnAsync(batch.Rows, options.BatchSize, stopping).ConfigureAwait(false);
         return next.Rows.Count > 0 ? next : null;
     }
 
