@@ -188,8 +188,10 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
         var held = (int)(await crossing.FiguresAsync("marks")).InHand!.Value;
         Assert.InRange(held, 1, 20);
 
-        using var second = new Rig(crossing, "receive", "fares");
-        using var third = new Rig(crossing, "receive", "fares");
+        // None of theirs runs out, however slow the machine is.
+        const string Lease = "Courier:Receivers:marks:Lease=00:05:00";
+        using var second = new Rig(crossing, "receive", "fares", Lease);
+        using var third = new Rig(crossing, "receive", "fares", Lease);
         await Crossing.UntilAsync(
             async () => await crossing.FiguresAsync("marks") is { Ready: 0, InHand: 0 }, "the others have finished it");
         var marks = await Crossing.NumbersAsync(crossing.SharedStore("fares"), "SELECT number FROM mark ORDER BY 1");

@@ -78,12 +78,13 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
             foreach (var span in finding)
             {
                 var begun = Math.Max(0, sheet.X(span.From));
-                var box = panel.Add.Rectangle(begun, Math.Max(sheet.X(span.To), begun), row - 0.3, row + 0.3);
-                (box.FillColor, box.LineColor, box.LineWidth) = (Sheet.Pale.WithAlpha(0.35), Sheet.Ink, 1);
+                var box = panel.Add.Rectangle(begun, Math.Max(sheet.X(span.To), begun), row - 0.4, row + 0.4);
+                // Without an edge: the name of a short one goes on beyond its end.
+                (box.FillColor, box.LineWidth) = (Sheet.Pale.WithAlpha(0.45), 0);
             }
             Write(panel, finding.Min(f => f.From), row++, finding.Key);
         }
-        foreach (var (at, what) in marks) Write(panel, at, row++, $"│ {what}");
+        foreach (var (at, what) in marks) Write(panel, at, row++, what, isMoment: true);
         if (hidden > 0) Write(panel, timeline.From, row, $"and {hidden} more, which --json tells");
         panel.Axes.SetLimitsY(rows - 0.4, -0.6);
         panel.Axes.Left.SetTicks([], []);
@@ -92,14 +93,15 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
         return panel;
     }
 
-    private void Write(Plot panel, DateTimeOffset at, int row, string text)
+    private void Write(Plot panel, DateTimeOffset at, int row, string text, bool isMoment = false)
     {
         var x = Math.Max(0, sheet.X(at));
         var isLeft = x < sheet.X(timeline.To) * 0.7;
-        var label = panel.Add.Text(text, x, row);
+        var label = panel.Add.Text(!isMoment ? text : isLeft ? $"│ {text}" : $"{text} │", x, row);
         label.LabelAlignment = isLeft ? Alignment.MiddleLeft : Alignment.MiddleRight;
         (label.LabelFontName, label.LabelFontColor, label.LabelFontSize) = (Sheet.FontName, Sheet.Ink, 12);
-        label.OffsetX = isLeft ? 4 : -4;
+        // A line is measured with room for accents above its letters, which are to be in the middle of a bar.
+        (label.OffsetX, label.OffsetY) = (isLeft ? 4 : -4, 3);
     }
 
     private static (DateTimeOffset, double?)? Of(Point? point, double? value) =>
