@@ -130,9 +130,20 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     /// <summary>An event of another type; its id is its number behind a <c>c</c>.</summary>
     public static EncodedEvent ChargedEvent(int number) => Numbered("test.charged", $"c{number}", number, null);
 
-    private static EncodedEvent Numbered(string type, string id, int number, string? key) =>
-        new(id, type, key, System.Text.Encoding.UTF8.GetBytes(
-            $$"""{"specversion":"1.0","id":"{{id}}","source":"/t","type":"{{type}}","data":{"number":{{number}}} }"""));
+    /// <summary>An event of a type for which no test has a route.</summary>
+    public static EncodedEvent UnroutedEvent(int number, string key) =>
+        Numbered("test.unrouted", $"{number}", number, key);
+
+    /// <summary>A tap that is nearly as large as events may be.</summary>
+    public static EncodedEvent LargeEvent(int number) =>
+        Numbered("test.tap", $"{number}", number, null, $",\"x\":\"{new string('x', 4_000_000)}\"");
+
+    private static EncodedEvent Numbered(string type, string id, int number, string? key, string more = "")
+    {
+        var data = $"{{\"number\":{number}{more}}}";
+        return new(id, type, key, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"{{id}}","source":"/t","type":"{{type}}","data":{{data}} }"""));
+    }
 
     /// <summary>What a relay writes down of the first rows, where the broker has answered this.</summary>
     public static OutboxMarks Marks(

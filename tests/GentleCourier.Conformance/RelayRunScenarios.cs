@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Text;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -50,7 +49,8 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         await WaitingAsync(
-            crossing, 3 * Batch, i => i == 5 ? Unrouted(i, "a") : Crossing.TapEvent(i, i is 15 or 25 ? "a" : null));
+            crossing, 3 * Batch,
+            i => i == 5 ? Crossing.UnroutedEvent(i, "a") : Crossing.TapEvent(i, i is 15 or 25 ? "a" : null));
         await StartAsync(crossing);
 
         await Crossing.UntilAsync(
@@ -138,12 +138,7 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
     public async Task What_is_read_behind_a_row_keeps_to_its_bytes()
     {
         await using var crossing = new Crossing(new TPlace());
-        var text = new string('x', 4_000_000);
-        await WaitingAsync(crossing, 7, i => Crossing.TapEvent(i) with
-        {
-            Json = Encoding.UTF8.GetBytes(
-                $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"test.tap","data":{"number":{{i}},"x":"{{text}}"} }"""),
-        });
+        await WaitingAsync(crossing, 7, Crossing.LargeEvent);
         var store = crossing.SharedStore("harbour");
         var next = await store.ReadOnAsync((await store.ReadOutboxAsync(1)).Rows, 500);
         Assert.InRange(next.Rows.Count, 1, 5);
@@ -172,8 +167,4 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
 
     private static async Task<List<int>> NumbersAsync(Crossing crossing) =>
         [.. (await crossing.Reports.PeekAsync("taps", 1000)).Select(e => Crossing.NumberOf(e.Json))];
-
-    private static EncodedEvent Unrouted(int number, string key) => new(
-        $"{number}", "test.unrouted", key, Encoding.UTF8.GetBytes(
-            $$"""{"specversion":"1.0","id":"{{number}}","source":"/t","type":"test.unrouted","data":{"number":{{number}}} }"""));
 }

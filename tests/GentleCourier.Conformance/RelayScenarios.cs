@@ -72,12 +72,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         var clock = new FakeTimeProvider();
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
-        var text = new string('x', 4_000_000);
-        var large = Enumerable.Range(1, 9).Select(i => Crossing.TapEvent(i) with
-        {
-            Json = System.Text.Encoding.UTF8.GetBytes(
-                $$"""{"specversion":"1.0","id":"{{i}}","source":"/t","type":"test.tap","data":{"number":{{i}},"x":"{{text}}"} }"""),
-        }).ToArray();
+        var large = Enumerable.Range(1, 9).Select(Crossing.LargeEvent).ToArray();
         await AddAsync(store, large);
 
         var batch = await store.ReadOutboxAsync(500);

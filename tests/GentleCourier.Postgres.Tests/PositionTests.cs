@@ -80,4 +80,21 @@ public sealed class PositionTests
         clock.Advance(TimeSpan.FromSeconds(1));
         Assert.True(position.IsTimeForAll);
     }
+
+    /// <summary>
+    /// A backlog fills every batch: if only one that came to the end counted, each would walk all that is dead.
+    /// </summary>
+    [Theory]
+    [InlineData(20, 10)]
+    [InlineData(3, 0)]
+    public void Once_a_reading_of_all_has_come_beyond_the_place_the_next_begins_there(long last, long from)
+    {
+        var clock = new FakeTimeProvider();
+        var position = new Position(10, clock);
+        clock.Advance(TimeSpan.FromMinutes(1));
+        var reading = new Reading(position, null!, clock);
+        Assert.Equal(0, reading.From);
+        reading.End(last, isFull: true);
+        Assert.Equal(from, new Reading(position, null!, clock).From);
+    }
 }

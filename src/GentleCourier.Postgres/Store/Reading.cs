@@ -38,7 +38,8 @@ internal sealed class Reading
     /// <param name="isFull">Whether a limit ended it, so that it may not have come to the end.</param>
     public void End(long? last, bool isFull)
     {
-        if (ofAll && !isFull) position.LookedAtAll(clock.GetElapsedTime(began));
+        // Rows come in the order of their numbers: where a limit ended it beyond the place, all before that was seen.
+        if (ofAll && (!isFull || last > position.Place)) position.LookedAtAll(clock.GetElapsedTime(began));
         position.Read(ended, first, last, upcoming);
     }
 }
