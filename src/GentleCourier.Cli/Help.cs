@@ -16,6 +16,9 @@ internal sealed class Help(HelpAction whole) : SynchronousCommandLineAction
             if (option.Action is HelpAction action) option.Action = new Help(action);
     }
 
+    /// <summary>Who asks for help need not have said all that the command needs.</summary>
+    public override bool ClearsParseErrors => true;
+
     public override int Invoke(ParseResult parseResult)
     {
         // The process ends after this.

@@ -26,6 +26,7 @@ public static class CourierContexts
     public static CourierBuilder UseDbContext<TContext>(this CourierBuilder courier) where TContext : DbContext
     {
         ArgumentNullException.ThrowIfNull(courier);
+        if (courier.MakersOfTables.Contains(MigrationsOf<TContext>)) return courier;
         courier.Services.TryAddSingleton(services => new ContextHooks(
             services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(),
                 services.GetRequiredService<TimeProvider>()));

@@ -15,6 +15,9 @@ public class CourierException(string message, Exception? inner = null) : Excepti
     /// <summary>Whether it is the library's tables: they are missing, or of a version that does not fit.</summary>
     internal bool IsAboutTables { get; init; }
 
+    /// <summary>Whether it is that nobody has made the library's tables yet.</summary>
+    internal bool IsNotMade { get; init; }
+
     /// <summary>
     /// Whether it is what was given, such as a text that the place cannot hold, and not the place: given alone, only
     /// that fails.

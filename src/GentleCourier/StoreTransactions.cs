@@ -14,13 +14,17 @@ public static class StoreTransactions
     /// What is done in the transaction, with its connection: <c>transaction.Connection</c>. It is done once.
     /// </param>
     /// <param name="cancellationToken">Ends the wait for the database; handed to the work.</param>
-    /// <exception cref="CourierException">The database cannot be reached or used.</exception>
+    /// <exception cref="CourierException">
+    /// The database cannot be reached or used; or a <c>TransactionScope</c> is open, with which this would not roll
+    /// back.
+    /// </exception>
     public static async Task TransactAsync(
         this IStore store, Func<DbTransaction, CancellationToken, Task> work,
         CancellationToken cancellationToken = default)
     {
         ArgumentNullException.ThrowIfNull(store);
         ArgumentNullException.ThrowIfNull(work);
+        Ambient.Refuse(nameof(TransactAsync));
         var connection = await store.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
         await using var opened = connection.ConfigureAwait(false);
         var transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);

@@ -38,6 +38,8 @@ public sealed class ScheduleTests : ScheduleScenarios<Databases>;
 
 public sealed class StandstillTests : StandstillScenarios<Databases>;
 
+public sealed class StartTests : StartScenarios<Databases>;
+
 public sealed class TakeOverTests : TakeOverScenarios<Databases>;
 
 public sealed class TelemetryTests : TelemetryScenarios<Databases>;

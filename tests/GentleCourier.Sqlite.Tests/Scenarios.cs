@@ -38,6 +38,8 @@ public sealed class ScheduleTests : ScheduleScenarios<Folder>;
 
 public sealed class StandstillTests : StandstillScenarios<Folder>;
 
+public sealed class StartTests : StartScenarios<Folder>;
+
 public sealed class TakeOverTests : TakeOverScenarios<Folder>;
 
 public sealed class TelemetryTests : TelemetryScenarios<Folder>;

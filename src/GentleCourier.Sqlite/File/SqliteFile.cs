@@ -110,6 +110,7 @@ internal sealed class SqliteFile
                 $"{DisplayName} does not exist; check the path, or make it with `courier schema apply`")
                 {
                     IsAboutTables = true,
+                    IsNotMade = Directory.Exists(System.IO.Path.GetDirectoryName(Path)),
                 };
             connection.Open();
             SetUp(connection);

@@ -48,23 +48,3 @@ public interface IEngine
     IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
         CreateBroker(store, clock, logger);
 }
-
-/// <summary>An address in two parts, <c>scheme:location</c>.</summary>
-/// <param name="Scheme">Names the engine; lower case.</param>
-/// <param name="Location">What the engine makes of it: a path, a host. It may hold a secret: do not show it.</param>
-public sealed record EngineAddress(string Scheme, string Location)
-{
-    /// <summary>Splits <paramref name="text"/> at its first colon.</summary>
-    /// <returns>False where there is no scheme or no location.</returns>
-    public static bool TryParse(string? text, [NotNullWhen(true)] out EngineAddress? address)
-    {
-        var colon = text?.IndexOf(':', StringComparison.Ordinal) ?? -1;
-        address = colon > 0 && colon < text!.Length - 1 && text.AsSpan(0, colon).IndexOfAnyExceptInRange('a', 'z') < 0
-            ? new EngineAddress(text[..colon], text[(colon + 1)..])
-            : null;
-        return address is not null;
-    }
-
-    /// <summary>The scheme alone: a location may hold a secret.</summary>
-    public override string ToString() => $"{Scheme}:…";
-}

@@ -72,6 +72,7 @@ internal sealed class SchemaHistory(string part, params SchemaStep[] steps)
             $"{what}; check the address, or run `courier schema apply {part} --{part} '{where}'`")
         {
             IsAboutTables = true,
+            IsNotMade = found.Version == 0,
         };
     }
 

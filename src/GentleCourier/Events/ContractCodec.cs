@@ -60,7 +60,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
 
     private static string Checked(Type contract, string name) => Names.IsWireType(name) ? name
         : throw new ContractException(
-            contract.Name, null, $"its wire type '{name}' is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+            contract.Name, null, $"its wire type '{name}' is not valid: {Names.WireTypeRule}");
 
     public EncodedEvent Encode<TContract>(TContract contract, EventOptions said) where TContract : notnull
     {
@@ -91,7 +91,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     {
         if (!Names.IsWireType(type))
             throw new ContractException(
-                type, null, "its wire type is not valid: 1 to 255 letters, digits, '.', '-' or '_'");
+                type, null, $"its wire type is not valid: {Names.WireTypeRule}");
         var attributes = AttributesOf(type, said);
         byte[] encoded;
         try

@@ -11,6 +11,8 @@ internal static class Names
         && (char.IsAsciiLetterLower(name[0]) || char.IsAsciiDigit(name[0]))
         && name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '.' or '-' or '_');
 
+    public const string WireTypeRule = "1 to 255 letters, digits, '.', '-' and '_'";
+
     public static bool IsWireType(string? name) =>
         name is { Length: > 0 and <= 255 } && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
 }

@@ -1,3 +1,4 @@
+using GentleCourier.Hosting;
 using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
@@ -13,7 +14,9 @@ public sealed class CourierLive : IHealthCheck
 {
     private readonly ReceiverHost? receivers;
 
-    internal CourierLive(IServiceProvider services) => receivers = services.GetService<ReceiverHost>();
+    internal CourierLive(IServiceProvider services) =>
+        receivers = services.GetRequiredService<CourierSetup>().Bindings.Count == 0 ? null
+            : services.GetRequiredService<ReceiverHost>();
 
     /// <inheritdoc/>
     public Task<HealthCheckResult> CheckHealthAsync(

@@ -8,7 +8,8 @@ namespace GentleCourier;
 /// <summary>
 /// Whether this process can do its work: unhealthy while its store cannot be reached, or its queues are waited for;
 /// degraded, with the reasons, while its broker cannot be reached (the outbox takes what is published), or something is
-/// wrong with its outbox or its queues. It asks both, by the statements of <see cref="ICourierStatus"/>. Register it
+/// wrong with its outbox or its queues. Where the broker's tables are not made yet, a process that only publishes is
+/// healthy, and says so. It asks both, by the statements of <see cref="ICourierStatus"/>. Register it
 /// with <c>AddHealthChecks().AddCheck&lt;CourierReady&gt;("courier-ready")</c>.
 /// </summary>
 public sealed class CourierReady : IHealthCheck
@@ -22,9 +23,10 @@ public sealed class CourierReady : IHealthCheck
     {
         preparation = services.GetRequiredService<Preparation>();
         status = services.GetRequiredService<ICourierStatus>();
-        store = services.GetService<IStorePort>();
-        mine = services.GetServices<QueueBinding>().Select(b => b.Queue).ToHashSet(StringComparer.Ordinal);
-        foreach (var name in new[] { store?.DisplayName, services.GetService<IBroker>()?.DisplayName })
+        store = services.FindStore();
+        mine = services.GetRequiredService<CourierSetup>().Bindings.Select(b => b.Queue)
+            .ToHashSet(StringComparer.Ordinal);
+        foreach (var name in new[] { store?.DisplayName, services.FindBroker()?.DisplayName })
             if (name is not null) mine.Add(name);
     }
 
@@ -39,6 +41,8 @@ public sealed class CourierReady : IHealthCheck
         var failed = context?.Registration.FailureStatus ?? HealthStatus.Unhealthy;
         if (read.Unreachable.FirstOrDefault(f => f.Subject == store?.DisplayName) is { } away)
             return new(failed, away.What, data: data);
+        if (preparation.Note is { } note && wrong.TrueForAll(f => f.Code is "broker-unreachable" or "outbox-stopped"))
+            return HealthCheckResult.Healthy(note);
         if (!preparation.IsDone) return new(failed, preparation.WaitsFor, data: data);
         return wrong.Count == 0 ? HealthCheckResult.Healthy()
             : HealthCheckResult.Degraded(string.Join("; ", wrong.Select(f => $"{f.Subject}: {f.What}")), data: data);

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Receiving;
+using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
@@ -12,7 +13,7 @@ namespace GentleCourier.Hosting;
 /// wrong fails the start; what is away is waited for in the background, started but not ready.
 /// </summary>
 internal sealed partial class Preparation(
-    CourierBuilder builder, IServiceProvider services, TimeProvider clock, ILogger<Preparation> logger)
+    CourierSetup setup, IServiceProvider services, TimeProvider clock, ILogger<Preparation> logger)
     : IHostedLifecycleService, IDisposable
 {
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
@@ -28,6 +29,12 @@ internal sealed partial class Preparation(
     /// <summary>Why it is not done yet.</summary>
     public string WaitsFor { get; private set; } = "the host has not started";
 
+    /// <summary>
+    /// What is missing at the broker of a process that publishes: it works without, and its outbox takes what is
+    /// published. Null: nothing.
+    /// </summary>
+    public string? Note { get; set; }
+
     /// <summary>Waits until all is there. False: cancelled before it was.</summary>
     public async Task<bool> IsDoneAsync(CancellationToken cancellationToken)
     {
@@ -38,6 +45,7 @@ internal sealed partial class Preparation(
     public async Task StartingAsync(CancellationToken cancellationToken)
     {
         CheckReceivers();
+        TellOfStrangers();
         try
         {
             await PrepareAsync(cancellationToken).WaitAsync(cancellationToken).ConfigureAwait(false);
@@ -92,11 +100,11 @@ internal sealed partial class Preparation(
     private void CheckReceivers()
     {
         if (services.GetService<IServiceProviderIsService>() is not { } known) return;
-        foreach (var binding in builder.Bindings)
+        foreach (var binding in setup.Bindings)
         {
             foreach (var receiver in binding.Handlers.Values.Select(h => h.Receiver).Distinct())
             {
-                if (new Buildable(builder.Services, known).MissingOf(receiver) is { } missing)
+                if (new Buildable(setup.Services, known).MissingOf(receiver) is { } missing)
                     throw new CourierException(
                         $"the receiver {receiver.Name} of queue '{binding.Queue}' cannot be built: {missing}; register "
                         + "it before the host starts");
@@ -106,20 +114,20 @@ internal sealed partial class Preparation(
 
     private async Task PrepareAsync(CancellationToken cancellationToken)
     {
-        var create = builder.Options.CreateMissing;
-        if (services.GetService<IStorePort>() is { } store)
+        var create = setup.Options.CreateMissing;
+        if (services.FindStore() is { } store)
         {
             await PrepareAsync(store, create, cancellationToken).ConfigureAwait(false);
-            foreach (var prepare in builder.StorePreparations)
-                await prepare(store, cancellationToken).ConfigureAwait(false);
+            foreach (var prepare in setup.StorePreparations)
+                await PrepareAsync(store, prepare, cancellationToken).ConfigureAwait(false);
         }
 
         FaultPoint.Pass(FaultPoint.StorePreparedOnly);
-        var queues = builder.Bindings.ToList();
+        var queues = setup.Bindings.ToList();
         if (queues.Count == 0) return;
         var routes = queues.SelectMany(q => q.Handlers.Keys.Select(type => new Route(type, q.Queue))).ToList();
         var broker = services.GetRequiredService<IBroker>();
-        var lacking = builder.Options.Store is not null ? null
+        var lacking = setup.Options.Store is not null ? null
             : queues.Select(q => WithoutStore.Lacks(q, broker)).FirstOrDefault(lack => lack is not null);
         if (lacking is not null) throw new CourierException(lacking);
         var inKeyOrder = queues.FindAll(q => q.Options.InKeyOrder).ConvertAll(q => q.Queue);
@@ -135,7 +143,8 @@ internal sealed partial class Preparation(
 
     private async Task PrepareAsync(IStorePort store, bool create, CancellationToken cancellationToken)
     {
-        var maker = builder.MakersOfTables.ConvertAll(find => find(services, store)).Find(found => found is not null);
+        var maker = setup.MakersOfTables.Select(find => find(services, store))
+            .FirstOrDefault(found => found is not null);
         try
         {
             await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
@@ -146,6 +155,37 @@ internal sealed partial class Preparation(
                 $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
         }
     }
+
+    /// <summary>What the service does with its own tables fails with the driver's exceptions.</summary>
+    private static async Task PrepareAsync(
+        IStorePort store, Func<IStore, CancellationToken, Task> prepare, CancellationToken cancellationToken)
+    {
+        try
+        {
+            await prepare(store, cancellationToken).ConfigureAwait(false);
+        }
+        catch (Exception e) when (e is not CourierException && Cause.IsAround(e, store))
+        {
+            throw new CourierException(
+                $"the service's own tables in {store.DisplayName} could not be prepared: {Words.InLine(e)}", e)
+            {
+                IsTransient = true,
+            };
+        }
+    }
+
+    /// <summary>Settings that several processes share name what others receive; a slip looks the same.</summary>
+    private void TellOfStrangers()
+    {
+        if (setup.Strangers.Count == 0) return;
+        var names = string.Join(", ", setup.Strangers);
+        LogStrangers(
+            logger, setup.Strangers.Any(s => s.Nearest is not null) ? LogLevel.Warning : LogLevel.Information, names);
+    }
+
+    [LoggerMessage(EventId = 403, Message =
+        "Settings without effect here, since this process has registered nothing by these names: {Names}")]
+    private static partial void LogStrangers(ILogger logger, LogLevel level, string names);
 
     [LoggerMessage(401, LogLevel.Error,
         "Started, but not ready: nothing is received or relayed until this has passed: {Problem}")]

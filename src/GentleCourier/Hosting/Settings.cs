@@ -1,88 +1,152 @@
-using System.Globalization;
+using System.Text;
+using GentleCourier.Events;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 
 namespace GentleCourier.Hosting;
 
 /// <summary>
-/// Reads one section of the configuration into options. A value that cannot be read and a name that no option has are
-/// errors which say where: a misspelt setting that is silently ignored costs people hours.
+/// Reads the section <c>Courier</c> over what the code has said. A value that cannot be read, a name that no option has
+/// and a value in the place of a section are errors that say where: a setting that is silently ignored costs people
+/// hours. What belongs to another process, in settings that several share, is passed by and told of.
 /// </summary>
-internal sealed class Settings(IConfigurationSection section)
+internal sealed class Settings(IConfigurationSection root, CourierBuilder courier)
 {
-    private readonly HashSet<string> known = new(StringComparer.OrdinalIgnoreCase);
+    private static readonly string[] Sections = ["Relay", "Receivers", "Retention", "Routes", "Schedules"];
 
-    public string? Text(string name, string? otherwise) => Value(name) ?? otherwise;
+    private readonly List<Stranger> strangers = [];
 
-    /// <summary><c>none</c> takes away what the code has set.</summary>
-    public string? OptionalText(string name, string? otherwise) => Text(name, otherwise) is var text && text == "none"
-        ? null : text;
-
-    public int Number(string name, int otherwise) => Value(name) is not { } text ? otherwise
-        : int.TryParse(text, out var number) ? number
-        : throw Unreadable(name, text, "a whole number");
-
-    public bool Flag(string name, bool otherwise) => Value(name) is not { } text ? otherwise
-        : bool.TryParse(text, out var flag) ? flag
-        : throw Unreadable(name, text, "true or false");
-
-    public TimeSpan Time(string name, TimeSpan otherwise) => Value(name) is not { } text ? otherwise
-        : TimeSpan.TryParse(text, out var time) && text.Contains(':', StringComparison.Ordinal) ? time
-        : throw Unreadable(name, text, "a time as hh:mm:ss");
-
-    /// <summary><c>none</c> takes away a limit that the code has set.</summary>
-    public TimeSpan? OptionalTime(string name, TimeSpan? otherwise) => Value(name) switch
+    /// <summary>Reads all of it.</summary>
+    /// <returns>Receivers and schedules that nobody here knows.</returns>
+    /// <exception cref="OptionsValidationException">The message names the setting.</exception>
+    public IReadOnlyList<Stranger> Read()
     {
-        null => otherwise,
-        "none" => null,
-        _ => Time(name, default),
-    };
-
-    /// <summary><c>none</c> takes away a limit that the code has set.</summary>
-    public double? OptionalRate(string name, double? otherwise) => Value(name) switch
-    {
-        null => otherwise,
-        "none" => null,
-        var text => double.TryParse(text, NumberStyles.Float, CultureInfo.InvariantCulture, out var rate) ? rate
-            : throw Unreadable(name, text, "a number"),
-    };
-
-    /// <summary>Null where it is not set.</summary>
-    public Prefetch? Prefetch(string name) => Value(name) is not { } text ? null
-        : GentleCourier.Prefetch.TryParse(text, out var prefetch) ? prefetch
-        : throw Unreadable(name, text, "a whole number, self-tuned or unlimited");
-
-    public T OneOf<T>(string name, T otherwise) where T : struct, Enum => Value(name) is not { } text ? otherwise
-        : Enum.TryParse<T>(text, ignoreCase: true, out var one) && !char.IsAsciiDigit(text[0]) ? one
-        : throw Unreadable(name, text, string.Join(" or ", Enum.GetNames<T>()));
-
-    /// <summary>Names that are read elsewhere.</summary>
-    public Settings Ignore(params ReadOnlySpan<string> names)
-    {
-        foreach (var name in names) known.Add(name);
-        return this;
+        Read(root, SettingTables.Courier, courier.Options, Sections);
+        Read(root.GetSection("Relay"), SettingTables.Relay, courier.Relay);
+        Read(root.GetSection("Retention"), SettingTables.Retention, courier.Retention);
+        foreach (var child in ChildrenOf("Routes", "names of types")) ReadRoute(child, courier.Options.Routes);
+        foreach (var child in ChildrenOf("Schedules", "names of schedules")) ReadSchedule(child);
+        foreach (var child in ChildrenOf("Receivers", "names of queues")) ReadReceiver(child);
+        return strangers;
     }
 
-    /// <summary>Call it last: whatever has not been asked for is unknown.</summary>
-    public void RefuseOthers()
+    public static OptionsValidationException Problem(string path, string message) =>
+        new(path, typeof(CourierOptions), [message]);
+
+    private static void Read<TOptions>(
+        IConfigurationSection section, Setting<TOptions>[] table, TOptions options, params string[] sections)
     {
+        RefuseValue(section, string.Join(", ", table.Select(s => s.Name)));
         foreach (var child in section.GetChildren())
         {
-            if (!known.Contains(child.Key))
-                throw Problem(
-                    $"{child.Path} is not a setting of this process; {section.Path} knows "
-                    + $"{(known.Count == 0 ? "none" : string.Join(", ", known.Order(StringComparer.Ordinal)))}");
+            if (sections.Contains(child.Key, StringComparer.OrdinalIgnoreCase)) continue;
+            var setting = Array.Find(table, s => s.Name.Equals(child.Key, StringComparison.OrdinalIgnoreCase))
+                ?? throw Problem(child.Path, $"{child.Path} is not a setting of this process; {section.Path} knows "
+                    + string.Join(", ", table.Select(s => s.Name).Concat(sections).Order(StringComparer.Ordinal)));
+            if (child.GetChildren().FirstOrDefault() is { } below)
+                throw Problem(child.Path, $"{child.Path} takes a value, but there is {below.Path}");
+            if (child.Value is { } text) setting.Read(options, child.Path, text);
         }
     }
 
-    private string? Value(string name)
+    private IEnumerable<IConfigurationSection> ChildrenOf(string name, string kind)
     {
-        known.Add(name);
-        return section[name];
+        var section = root.GetSection(name);
+        RefuseValue(section, kind);
+        return section.GetChildren();
     }
 
-    private OptionsValidationException Unreadable(string name, string text, string expected) =>
-        Problem($"{section.Path}:{name} must be {expected}, but is '{text}'");
+    private static void RefuseValue(IConfigurationSection section, string known)
+    {
+        if (section.Value is { Length: > 0 } value)
+            throw Problem(section.Path,
+                $"{section.Path} is a section ({section.Path}:…, with {known}), but has the value '{value}'");
+    }
 
-    private OptionsValidationException Problem(string message) => new(section.Path, typeof(CourierOptions), [message]);
+    private static void ReadRoute(IConfigurationSection child, RouteOptions routes)
+    {
+        if (child.GetChildren().FirstOrDefault() is { } below)
+            throw Problem(child.Path, $"{child.Path} takes the names of queues as one text, separated by commas, such "
+                + $"as 'fares, deck-count', but there is {below.Path}");
+        try
+        {
+            routes.Add(child.Key, (child.Value ?? "").Split(
+                ',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries));
+        }
+        catch (ArgumentException e)
+        {
+            throw Problem(child.Path, $"{child.Path}: {Words.FirstLine(e.Message)}");
+        }
+    }
+
+    /// <summary>
+    /// One that code declares may be set otherwise; one with a type and data is declared by settings alone.
+    /// </summary>
+    private void ReadSchedule(IConfigurationSection child)
+    {
+        var declared = courier.Schedules.Values.FirstOrDefault(s => IsNamed(s.Name, child));
+        var said = new ScheduleSettings(declared?.Options ?? new());
+        Read(child, SettingTables.Schedule, said);
+        switch (said, declared)
+        {
+            case ({ Type: null, Data: null, Subject: null, PartitionKey: null }, not null):
+            case (_, { IsBySettings: true }):
+                return;
+            case (_, not null):
+                throw Problem(child.Path, $"{child.Path} is declared in code, which says what its events are; settings "
+                    + "say when it fires: take away Type, Data, Subject and PartitionKey");
+            case ({ Type: { } type, Data: { } data }, null):
+                Declare(child, said, type, data);
+                break;
+            case ({ Type: null, Data: null }, null):
+                RefuseProblems(child, said.Options.Problems());
+                strangers.Add(new(child.Path, "schedule", child.Key, Nearest(child.Key, courier.Schedules.Keys)));
+                break;
+            default:
+                throw Problem(child.Path, $"{child.Path} is declared by settings alone, which takes both a Type, and "
+                    + "its Data as a text of JSON");
+        }
+    }
+
+    private void Declare(IConfigurationSection child, ScheduleSettings said, string type, string data)
+    {
+        if (!Names.IsQueue(child.Key))
+            throw Problem(child.Path, $"{child.Path}: '{child.Key}' is not a schedule's name: {Names.QueueRule}");
+        var draft = EventDraft.OfJson(
+            type, Encoding.UTF8.GetBytes(data), new() { Subject = said.Subject, PartitionKey = said.PartitionKey });
+        courier.Schedules.Add(child.Key, new(child.Key, said.Options, draft) { IsBySettings = true });
+    }
+
+    private void ReadReceiver(IConfigurationSection child)
+    {
+        var bound = courier.Bindings.FirstOrDefault(b => IsNamed(b.Queue, child));
+        var options = bound?.Options ?? new();
+        Read(child, SettingTables.Receiver, options);
+        if (bound is not null) return;
+        RefuseProblems(child, options.Problems());
+        strangers.Add(
+            new(child.Path, "receiver", child.Key, Nearest(child.Key, courier.Bindings.Select(b => b.Queue))));
+    }
+
+    /// <summary>Keys of a configuration, environment variables above all, come in any case.</summary>
+    private static bool IsNamed(string name, IConfigurationSection child) =>
+        name.Equals(child.Key, StringComparison.OrdinalIgnoreCase);
+
+    private static void RefuseProblems(IConfigurationSection child, IEnumerable<string> problems)
+    {
+        if (problems.FirstOrDefault() is { } problem) throw Problem(child.Path, $"{child.Path}:{problem}");
+    }
+
+    private static string? Nearest(string name, IEnumerable<string> known) =>
+        known.Where(k => Similar.Are(k, name)).MinBy(k => Similar.Distance(k, name));
+}
+
+/// <summary>Something that settings name and this process has not registered.</summary>
+/// <param name="Path">Where it stands.</param>
+/// <param name="Kind">What it is.</param>
+/// <param name="Name">Its name.</param>
+/// <param name="Nearest">The nearest that is registered, if it may be a slip.</param>
+internal sealed record Stranger(string Path, string Kind, string Name, string? Nearest)
+{
+    public override string ToString() => Nearest is null ? Path : $"{Path} (did you mean {Nearest}?)";
 }

@@ -10,8 +10,8 @@ namespace GentleCourier.Housekeeping;
 /// of the queues that it receives from. One loop a chore.
 /// </summary>
 internal sealed partial class Housekeeper(
-    CourierBuilder builder, Preparation preparation, TimeProvider clock, ILogger<Housekeeper> logger,
-    IStorePort? store = null, IBroker? broker = null) : BackgroundService
+    CourierSetup setup, Preparation preparation, TimeProvider clock, ILogger<Housekeeper> logger,
+    IStorePort? store, IBroker? broker) : BackgroundService
 {
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(1), LongestFarewell = TimeSpan.FromSeconds(2),
         FirstRest = TimeSpan.FromSeconds(1), LongestRest = TimeSpan.FromMinutes(5);
@@ -28,10 +28,10 @@ internal sealed partial class Housekeeper(
     {
         if (store is not null)
         {
-            if (builder.Retention.Inbox is { } inbox) yield return (store, new(ChoreKind.Inbox, null, inbox));
-            if (builder.Retention.Refused is { } refused) yield return (store, new(ChoreKind.Refused, null, refused));
+            if (setup.Retention.Inbox is { } inbox) yield return (store, new(ChoreKind.Inbox, null, inbox));
+            if (setup.Retention.Refused is { } refused) yield return (store, new(ChoreKind.Refused, null, refused));
         }
-        foreach (var binding in builder.Bindings)
+        foreach (var binding in setup.Bindings)
         {
             if (binding.Options.KeepDeadLetters is not { } keep) continue;
             if (broker?.Housekeeping is { } house)

@@ -34,7 +34,8 @@ public interface IOutbox
     /// <exception cref="ContractException">The contract cannot be published; nothing was written.</exception>
     /// <exception cref="CourierException">
     /// The database cannot be reached; or the connection was lost in the middle, and the message says when it may have
-    /// been committed all the same. With an id of the business's it can be repeated without harm.
+    /// been committed all the same. With an id of the business's it can be repeated without harm. Or a
+    /// <c>TransactionScope</c> is open, with which the event would not roll back.
     /// </exception>
     Task<string> AddAloneAsync<TContract>(
         TContract contract, EventOptions? options = null, CancellationToken cancellationToken = default)

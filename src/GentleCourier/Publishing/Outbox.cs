@@ -19,6 +19,7 @@ internal sealed class Outbox(IStorePort store, ContractCodec codec) : IOutbox
         TContract contract, EventOptions? options = null, CancellationToken cancellationToken = default)
         where TContract : notnull
     {
+        Ambient.Refuse(nameof(AddAloneAsync));
         var connection = await store.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
         await using var opened = connection.ConfigureAwait(false);
         var transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);

@@ -4,7 +4,6 @@ using GentleCourier.Scheduling;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
-using Microsoft.Extensions.Options;
 
 namespace GentleCourier.Publishing;
 
@@ -25,6 +24,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly IStorePort store;
     private readonly IBroker broker;
     private readonly RelayOptions options;
+    private readonly CourierSetup setup;
     private readonly Preparation preparation;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
@@ -34,21 +34,22 @@ internal sealed partial class Relay : BackgroundService
     private readonly Loop keeping, turns, timing;
     // What this relay knows of its term: begun anew with each.
     private long? known;
-    private bool hasLookedForDirectWay, hasRecordedError;
+    private bool isPrepared, hasLookedForDirectWay, hasRecordedError;
     private IDirectWay? directWay;
 
     public Relay(
-        IStorePort store, IBroker broker, IOptions<RelayOptions> options, IOptions<CourierOptions> courier,
-        Preparation preparation, TimeProvider clock, ILogger<Relay> logger)
+        IStorePort store, IBroker broker, CourierSetup setup, Preparation preparation, TimeProvider clock,
+        ILogger<Relay> logger)
     {
         this.preparation = preparation;
+        this.setup = setup;
         this.store = store;
         this.broker = broker;
-        this.options = options.Value;
+        options = setup.Relay;
         this.clock = clock;
         this.logger = new SafeLogger(logger);
-        publisher = new BatchPublisher(broker, store, this.options, courier.Value, clock, this.logger);
-        lead = new Lead(store, store.DisplayName, this.options.Lease, clock, this.logger);
+        publisher = new BatchPublisher(broker, store, options, setup.Options, clock, this.logger);
+        lead = new Lead(store, store.DisplayName, options.Lease, clock, this.logger);
         timekeeper = new Timekeeper(store, lead, clock, this.logger);
         timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
         keeping = NewLoop($"Lead of the relays of {store.DisplayName}", null);
@@ -70,6 +71,7 @@ internal sealed partial class Relay : BackgroundService
     private async Task TakeTurnAsync(CancellationToken stopping)
     {
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
+        if (!isPrepared && !await PrepareAsync(stopping).ConfigureAwait(false)) return;
         if (term != known) await BeginTermAsync(term, stopping).ConfigureAwait(false);
 
         var began = clock.GetTimestamp();
@@ -91,6 +93,43 @@ internal sealed partial class Relay : BackgroundService
         // However it is woken, it looks in time to see what nobody has told it of.
         var wait = batch.DueIn is { } due && due < options.Lease / 3 ? due : options.Lease / 3;
         if (wait > TimeSpan.Zero) await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
+    }
+
+    /// <summary>
+    /// Makes the broker's tables where this process may, though never queues: those are for who receives. Where they
+    /// are missing, and others make them, that is waited for: it is said once, and is no failure.
+    /// </summary>
+    private async Task<bool> PrepareAsync(CancellationToken stopping)
+    {
+        try
+        {
+            if (setup.Bindings.Count == 0)
+                await broker.PrepareAsync(Topology.Empty, setup.Options.CreateMissing, stopping).ConfigureAwait(false);
+            (isPrepared, preparation.Note) = (true, null);
+        }
+        catch (CourierException e) when (!e.IsTransient)
+        {
+            if (!e.IsNotMade && !await IsMissingAsync(stopping).ConfigureAwait(false)) throw;
+            if (preparation.Note is null) LogNoTables(logger, store.DisplayName, e.Message);
+            preparation.Note = e.Message;
+            await RecordAsync(e, stopping).ConfigureAwait(false);
+            await Task.Delay(options.Lease, clock, stopping).ConfigureAwait(false);
+        }
+        return isPrepared;
+    }
+
+    /// <summary>Whether the tables could not be made for want of rights, and are not there.</summary>
+    private async Task<bool> IsMissingAsync(CancellationToken stopping)
+    {
+        try
+        {
+            await broker.PrepareAsync(Topology.Empty, create: false, stopping).ConfigureAwait(false);
+            return false;
+        }
+        catch (CourierException e)
+        {
+            return e.IsNotMade;
+        }
     }
 
     private async Task BeginTermAsync(long term, CancellationToken stopping)
@@ -181,6 +220,10 @@ internal sealed partial class Relay : BackgroundService
 
     [LoggerMessage(101, LogLevel.Information, "Relay leads: {Store} to {Broker}")]
     private static partial void LogLeads(ILogger logger, string store, string broker);
+
+    [LoggerMessage(109, LogLevel.Warning,
+        "What is published waits in the outbox of {Store} until the broker's tables are there: {Problem}")]
+    private static partial void LogNoTables(ILogger logger, string store, string problem);
 
     [LoggerMessage(108, LogLevel.Information,
         "Outbox and queues are in one database, {Store}: events are moved there in one step")]

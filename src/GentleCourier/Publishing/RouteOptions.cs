@@ -18,10 +18,12 @@ public sealed class RouteOptions
     /// Names of queues, at least one; what is no queue's name, since it has a slash, is an address as the broker writes
     /// them.
     /// </param>
-    /// <exception cref="ArgumentException">Neither a queue's name nor an address, or nothing.</exception>
+    /// <exception cref="ArgumentException">No wire type; or neither a queue's name nor an address, or nothing.</exception>
     public RouteOptions Add(string type, params IEnumerable<string> queues)
     {
         ArgumentException.ThrowIfNullOrWhiteSpace(type);
+        if (!Names.IsWireType(type))
+            throw new ArgumentException($"'{type}' is not a wire type: {Names.WireTypeRule}", nameof(type));
         string[] all = [.. queues.Distinct(StringComparer.Ordinal)];
         if (all.Length == 0) throw new ArgumentException($"type '{type}' is routed to no queue", nameof(queues));
         if (Array.Find(all, q => !IsAddress(q)) is { } wrong)

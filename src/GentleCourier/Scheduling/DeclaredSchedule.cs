@@ -12,6 +12,9 @@ namespace GentleCourier.Scheduling;
 /// <param name="Draft">What all its events have in common.</param>
 internal sealed record DeclaredSchedule(string Name, ScheduleOptions Options, EventDraft Draft)
 {
+    /// <summary>Whether settings alone declare it.</summary>
+    public bool IsBySettings { get; init; }
+
     /// <summary>As it is kept where nothing is known of it yet.</summary>
     /// <exception cref="ContractException">Its event cannot be published.</exception>
     public ScheduleRow RowOf(ContractCodec codec)

@@ -10,7 +10,7 @@ namespace GentleCourier.Scheduling;
 /// Keeps the store's schedules as this process declares them, and says that it is still there to declare them. A kill
 /// between the two leaves a declaration that is new once more, and changes nothing then.
 /// </summary>
-internal sealed partial class Declarer(IReadOnlyList<DeclaredSchedule> declared, IStorePort store, ContractCodec codec,
+internal sealed partial class Declarer(CourierSetup setup, IStorePort store, ContractCodec codec,
     Preparation preparation, TimeProvider clock, ILogger<Declarer> logger) : BackgroundService
 {
     private static readonly TimeSpan Every = Declaring.Alive / 3;
@@ -22,7 +22,7 @@ internal sealed partial class Declarer(IReadOnlyList<DeclaredSchedule> declared,
     public override Task StartAsync(CancellationToken cancellationToken)
     {
         // What cannot be published fails the start.
-        rows = [.. declared.Select(d => d.RowOf(codec))];
+        rows = [.. setup.Schedules.Select(d => d.RowOf(codec))];
         return base.StartAsync(cancellationToken);
     }
 

@@ -18,6 +18,8 @@ public enum Missed
 /// <summary>When a recurring event fires. Settings: <c>Courier:Schedules:{name}:…</c>.</summary>
 public sealed class ScheduleOptions
 {
+    private const string Utc = "UTC";
+
     /// <summary>
     /// A cron expression of five fields (minute, hour, day, month, weekday), or six that begin with the second. Where
     /// clocks are set forward, what falls into the hour that is left out fires when it ends; where they are set back,
@@ -26,7 +28,7 @@ public sealed class ScheduleOptions
     public string? Cron { get; set; }
 
     /// <summary>The time zone of <see cref="Cron"/>, by its IANA name. Default: UTC.</summary>
-    public string TimeZone { get; set; } = "UTC";
+    public string TimeZone { get; set; } = Utc;
 
     /// <summary>
     /// Instead of <see cref="Cron"/>: fires so often, 1 second to 1 day, at whole multiples since 1970-01-01 00:00 UTC,
@@ -46,6 +48,16 @@ public sealed class ScheduleOptions
     /// </summary>
     public TimeSpan Jitter { get; set; }
 
+    /// <summary>What is wrong with them, also with one that has no effect beside the others.</summary>
+    internal IEnumerable<string> Problems()
+    {
+        foreach (var problem in Rule.Problems()) yield return problem;
+        if (Cron is null && TimeZone != Utc)
+            yield return $"TimeZone '{TimeZone}' is for Cron; Every counts from 1970 in UTC: leave one of them out";
+        if (Missed != Missed.Each && MostMissed is < 1 or > ScheduleRule.MostOfAll)
+            yield return $"MostMissed must be 1 to 1,000, but is {MostMissed}";
+    }
+
     internal ScheduleRule Rule => new(
         Cron, Cron is null ? null : TimeZone, Every, Missed, Missed == Missed.Each ? MostMissed : null,
         Jitter == TimeSpan.Zero ? null : Jitter);
@@ -53,7 +65,7 @@ public sealed class ScheduleOptions
     internal static ScheduleOptions Of(ScheduleRule rule) => new()
     {
         Cron = rule.Cron,
-        TimeZone = rule.TimeZone ?? "UTC",
+        TimeZone = rule.TimeZone ?? Utc,
         Every = rule.Every,
         Missed = rule.Missed,
         MostMissed = rule.MostMissed ?? 100,

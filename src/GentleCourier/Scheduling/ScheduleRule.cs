@@ -11,6 +11,9 @@ internal sealed record ScheduleRule(
     /// <summary>A firing that is so late was missed.</summary>
     public static readonly TimeSpan Tolerance = TimeSpan.FromMinutes(1);
 
+    /// <summary>More firings that were missed are not caught up with.</summary>
+    public const int MostOfAll = 1_000;
+
     private static readonly TimeSpan Shortest = TimeSpan.FromSeconds(1), Longest = TimeSpan.FromDays(1);
 
     private (CronExpression Expression, TimeZoneInfo Zone)? parsed;
@@ -31,7 +34,7 @@ internal sealed record ScheduleRule(
         {
             yield return problem;
         }
-        if (MostMissed is < 1 or > 1000) yield return $"MostMissed must be 1 to 1,000, but is {MostMissed}";
+        if (MostMissed is < 1 or > MostOfAll) yield return $"MostMissed must be 1 to 1,000, but is {MostMissed}";
         if (Jitter < TimeSpan.Zero || Jitter > Longest) yield return $"Jitter must be 0 to 1 day, but is {Jitter}";
     }
 

@@ -9,7 +9,7 @@ namespace GentleCourier.Receiving.Handling;
 
 /// <summary>Runs a worker for each bound queue, once all is prepared, and stops them together.</summary>
 internal sealed class ReceiverHost(
-    IEnumerable<QueueBinding> bindings,
+    CourierSetup setup,
     IBroker broker,
     ContractCodec codec,
     IServiceProvider services,
@@ -24,8 +24,8 @@ internal sealed class ReceiverHost(
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
         var safely = new SafeLogger(logger);
-        var workers = bindings.Select(binding => new QueueWorker(
-            binding, broker, services.GetService<IStorePort>(), codec,
+        var workers = setup.Bindings.Select(binding => new QueueWorker(
+            binding, broker, services.FindStore(), codec,
             services.GetRequiredService<IServiceScopeFactory>(), clock, safely)).ToList();
         Workers = workers;
         using var ended = new CancellationTokenSource();
