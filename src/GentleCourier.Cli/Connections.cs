@@ -108,7 +108,7 @@ internal sealed class Connections
     public static UsageException NotSaid(string what) => new(
         $"which {what}? Say --{what} ADDRESS, set COURIER_{what.ToUpperInvariant()}, or put "
         + (what == "store" ? "its name and address under \"stores\" into " : $"\"{what}\" into ")
-        + $"{ConfigurationFile}; an address is like sqlite:{what}.db or postgres://USER@HOST/DATABASE");
+        + $"{ConfigurationFile}; an address is like {EngineAddress.Examples(what)}");
 
     private static Named<IStorePort> OpenStore(string text, string from, SettingsFile settings)
     {
@@ -125,8 +125,7 @@ internal sealed class Connections
 
     private static T Open<T>(string text, string what, Func<IEngine, EngineAddress, T> open) =>
         EngineAddress.TryParse(text, out var address) ? open(Engine(address.Scheme), address)
-        : throw new UsageException(
-            $"'{text}' is not the address of a {what}; one is like sqlite:{what}.db or postgres://USER@HOST/DATABASE");
+        : throw new UsageException($"this is no address of a {what}: {EngineAddress.Wrong(text, what)}");
 
     /// <summary>Everybody on this host can read a command line.</summary>
     private static string? WithoutPassword(string? said, string what) =>

@@ -58,7 +58,7 @@ internal static class DeadLettersCommand
     {
         var letter = (DeadLetter)kept.Origin;
         var attempts = letter.Attempts == 1 ? "1 attempt " : $"{letter.Attempts} attempts";
-        var before = letter.History.Count > 0 ? $"  sent back {letter.History.Count} times before" : "";
+        var before = letter.History.Count > 0 ? $"  sent back {Plain.Count(letter.History.Count, "time")} before" : "";
         Console.WriteLine(
             $"{letter.Id.PadLeft(ids)}  {letter.Queue.PadRight(queues)}  {Plain.Time(letter.SetAside)}  "
             + $"{attempts,-11}  {Plain.Line(kept.Event?.Id ?? "(unreadable)")}{before}");

@@ -112,7 +112,7 @@ internal static class DoctorCommand
                 }));
             else
                 AnsiConsole.WriteLine(
-                    $"\n{(wrong == 0 ? "all is well" : $"{wrong} of {checks.Count} things are wrong")}");
+                    $"\n{(wrong == 0 ? "all is well" : $"wrong: {wrong} of {checks.Count}")}");
             return wrong > 0;
         }
 

@@ -74,6 +74,9 @@ internal static class Plain
         AnsiConsole.WriteLine($"{head}{line}");
     }
 
+    /// <summary>How many there are of something.</summary>
+    public static string Count(long count, string thing) => $"{count:N0} {thing}{(count == 1 ? "" : "s")}";
+
     public static string Number(long? number) => number is { } known ? $"{known:N0}" : "unknown";
 
     /// <summary>Events a second.</summary>
@@ -104,18 +107,23 @@ internal static class Plain
         return default;
     }
 
+    /// <summary>A time, as it is typed: seconds, or minutes where they are whole.</summary>
+    public static string Short(TimeSpan time) =>
+        time.TotalSeconds % 60 == 0 ? $"{time.TotalMinutes:0}m" : $"{time.TotalSeconds:0}s";
+
     /// <summary>How often a command looks: between so many milliseconds and ten minutes.</summary>
-    public static Option<TimeSpan> EveryOption(int shortest, TimeSpan otherwise)
+    public static Option<TimeSpan?> EveryOption(int shortest, TimeSpan otherwise)
     {
-        var every = new Option<TimeSpan>("--every")
+        var every = new Option<TimeSpan?>("--every")
         {
-            HelpName = "TIME", Description = $"How often to look, {shortest}ms to 10m.", CustomParser = ParseTime,
-            DefaultValueFactory = _ => otherwise,
+            HelpName = "TIME",
+            Description = $"How often to look, {shortest}ms to 10m. [default: {Short(otherwise)}]",
+            CustomParser = result => ParseTime(result),
         };
         every.Validators.Add(result =>
         {
             if (result.Errors.Any()) return;
-            var time = result.GetValueOrDefault<TimeSpan>();
+            var time = result.GetValueOrDefault<TimeSpan?>();
             if (time < TimeSpan.FromMilliseconds(shortest) || time > TimeSpan.FromMinutes(10))
                 result.AddError($"--every must be {shortest}ms to 10m");
         });

@@ -91,8 +91,8 @@ internal static class SchemaCommand
             var topology = broker.Reports is { } reports ? await reports.ReadTopologyAsync(cancel)
                 : new Topology(named, []);
             Console.WriteLine(
-                $"the broker in {broker.DisplayName} is up to date: {topology.Queues.Count} queues, "
-                + $"{topology.Routes.Count} routes");
+                $"the broker in {broker.DisplayName} is up to date: {Plain.Count(topology.Queues.Count, "queue")}, "
+                + Plain.Count(topology.Routes.Count, "route"));
         });
         return command;
     }

@@ -8,7 +8,7 @@ namespace GentleCourier.Cli;
 internal static class StatusCommand
 {
     private const int HeldShown = 10, SomethingIsWrong = 3, TooLong = 4;
-    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
+    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1), UsualLimit = TimeSpan.FromMinutes(5);
 
     public static Command Create()
     {
@@ -37,10 +37,11 @@ internal static class StatusCommand
             Description = "First wait until nothing waits any more, in these queues and outboxes; see --limit.",
         };
         until.AcceptOnlyFromAmong("drained");
-        var limit = new Option<TimeSpan>("--limit")
+        var limit = new Option<TimeSpan?>("--limit")
         {
-            HelpName = "TIME", Description = "Wait no longer, and exit with 4; such as 90s, 10m or 2h.",
-            CustomParser = Plain.ParseTime, DefaultValueFactory = _ => TimeSpan.FromMinutes(5),
+            HelpName = "TIME",
+            Description = $"Wait no longer, and exit with 4; such as 90s or 2h. [default: {Plain.Short(UsualLimit)}]",
+            CustomParser = result => Plain.ParseTime(result),
         };
         foreach (var option in new Option[] { json, queues, check, until, limit }) command.Options.Add(option);
         var connections = new Connections().AddTo(command);
@@ -49,14 +50,14 @@ internal static class StatusCommand
             await using var broker = connections.FindBroker(result);
             var stores = connections.FindStores(result);
             if (broker is null && stores.Count == 0) throw Connections.NotSaid("broker");
-            if (result.GetValue(until) is null && result.GetResult(limit) is { Implicit: false })
+            if (result.GetValue(until) is null && result.GetValue(limit) is not null)
                 throw new UsageException("--limit goes with --wait-until drained");
             if (broker is not null) _ = Connections.ReportsOf(broker.Port);
             try
             {
                 var named = result.GetValue(queues) ?? [];
                 var (status, isInTime) = result.GetValue(until) is null ? (await ReadAsync(), true)
-                    : await WaitAsync(ReadAsync, result.GetValue(limit), cancel);
+                    : await WaitAsync(ReadAsync, result.GetValue(limit) ?? UsualLimit, cancel);
                 if (status is { Broker: null, Stores.Count: 0, Unreachable: [var problem, ..] })
                     throw new CourierException(problem.What);
                 var held = await ReadHeldAsync(status, stores, cancel);

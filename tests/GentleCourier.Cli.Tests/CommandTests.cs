@@ -1,11 +1,12 @@
 using System.Text;
 using System.Text.Json;
+using System.Text.RegularExpressions;
 using GentleCourier.Engines;
 using GentleCourier.Sqlite;
 
 namespace GentleCourier.Cli.Tests;
 
-public sealed class CommandTests
+public sealed partial class CommandTests
 {
     private const string Tap =
         """{"specversion":"1.0","id":"gate-1/1","source":"/t","type":"test.tap","data":{"number":1} }""";
@@ -36,7 +37,7 @@ public sealed class CommandTests
             (await courier.RunAsync("schema", "apply", "store", "--store", courier.Store)).Says("is up to date");
             (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--queue", "taps",
                 "--route", "test.tap=fares"))
-                .Says("is up to date: 2 queues, 1 routes");
+                .Says("is up to date: 2 queues, 1 route");
         }
         var status = await courier.RunAsync("status", "--broker", courier.Broker, "--store", courier.Store);
         status.Says("test.tap goes to fares");
@@ -82,7 +83,7 @@ public sealed class CommandTests
         var missing = await courier.RunAsync("doctor", "--broker", courier.Broker, "--store", courier.Store);
         Assert.Equal(3, missing.ExitCode);
         Assert.Matches(@"wrong file +sqlite:\S+broker.db does not exist; .*courier schema apply", missing.Output);
-        Assert.Contains("2 of 2 things are wrong", missing.Output, StringComparison.Ordinal);
+        Assert.Contains("wrong: 2 of 2", missing.Output, StringComparison.Ordinal);
 
         await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--route", "test.tap=fares");
         await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
@@ -210,7 +211,9 @@ public sealed class CommandTests
     [InlineData(new[] { "statsu" }, "there is no 'statsu' here; did you mean status?")]
     [InlineData(new[] { "schema", "aply", "store" }, "there is no 'aply' here; did you mean apply?")]
     [InlineData(new[] { "status", "--brokr", "sqlite:b.db" }, "there is no '--brokr' here; did you mean --broker?")]
-    [InlineData(new[] { "status", "--broker", "broker.db" }, "'broker.db' is not the address of a broker")]
+    [InlineData(new[] { "status", "--broker", "broker.db" },
+        "this is no address of a broker: it names no engine; for a file say sqlite:FILE")]
+    [InlineData(new[] { "status", "--store", "Host=db;Password=s3cret" }, "store: it is a driver's connection string")]
     [InlineData(
         new[] { "status", "--broker", "carrierpigeon:coop" }, "there is no engine 'carrierpigeon'; there is sqlite")]
     [InlineData(new[] { "dead-letters", "list", "--limit", "none" }, "--limit must be a whole number")]
@@ -239,6 +242,27 @@ public sealed class CommandTests
         Assert.Equal((1, 1), (failed.ExitCode, error.RootElement.GetProperty("exitCode").GetInt32()));
         Assert.Contains("does not exist", error.RootElement.GetProperty("error").GetString(), StringComparison.Ordinal);
     }
+
+    /// <summary>Also of those that need options or arguments, which whoever asks does not know yet.</summary>
+    [Fact]
+    public async Task Each_command_has_a_help_of_its_own_with_times_as_they_are_typed()
+    {
+        using var courier = new Courier();
+        Assert.InRange(await WalkAsync([]), 35, 100);
+
+        async Task<int> WalkAsync(string[] command)
+        {
+            var help = await courier.RunAsync([.. command, "--help"]);
+            help.Says(command.Length == 0 ? "Usage:\n  courier " : $"Usage:\n  courier {string.Join(' ', command)}");
+            Assert.DoesNotMatch(@"\d\d:\d\d:\d\d\]", help.Output);
+            var below = help.Output.Split("Commands:\n") is [_, var commands]
+                ? CommandLine.Matches(commands).Select(m => m.Groups["name"].Value) : [];
+            return 1 + (await Task.WhenAll(below.Select(name => WalkAsync([.. command, name])))).Sum();
+        }
+    }
+
+    [GeneratedRegex(@"^  (?<name>[a-z][a-z-]*)", RegexOptions.Multiline, 1000)]
+    private static partial Regex CommandLine { get; }
 
     [Fact]
     public async Task Options_go_before_the_environment_and_that_before_the_file()

@@ -30,7 +30,7 @@ public sealed class ServerTests : IDisposable
         (await courier.RunAsync("schema", "apply", "store", "--store", store))
             .Says($"the store in {store} is up to date");
         (await courier.RunAsync("schema", "apply", "broker", "--broker", broker, "--route", "test.tap=taps"))
-            .Says("is up to date: 1 queues, 1 routes");
+            .Says("is up to date: 1 queue, 1 route");
         (await courier.RunAsync(
             """{"number":1}""", ["publish", "--type", "test.tap", "--id", "gate-1/1", "--broker", broker])).Says(
             "published test.tap gate-1/1 to taps");

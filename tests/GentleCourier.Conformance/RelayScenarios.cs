@@ -152,10 +152,12 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task While_the_broker_is_away_events_wait_and_the_error_can_be_read()
+    public async Task While_the_broker_is_not_made_events_wait_and_the_error_can_be_read()
     {
         await using var crossing = new Crossing(new TPlace());
-        var harbour = await crossing.StartAsync("harbour", settings: Quick);
+        await crossing.SharedStore("harbour").PrepareAsync(create: true);
+        var harbour = await crossing.StartAsync(
+            "harbour", settings: new(Quick) { ["Courier:CreateMissing"] = "false" });
         await harbour.PublishAsync(Enumerable.Range(0, 10).Select(i => new Tap(i)));
 
         await Crossing.UntilAsync(

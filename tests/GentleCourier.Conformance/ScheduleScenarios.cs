@@ -144,7 +144,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
 
     [Theory]
     [InlineData("Schedules:closing:Type", "test.tap", "Data as a text of JSON")]
-    [InlineData("Schedules:closing:Cron", "0 23 * *", "Type, and its Data")]
+    [InlineData("Schedules:closing:Subject", "x", "takes both a Type, and its Data")]
+    [InlineData("Schedules:closing:Crn", "0 23 * *", "Courier:Schedules:closing:Crn is not a setting")]
     public async Task Settings_alone_can_declare_one_and_say_what_they_lack(string name, string value, string problem)
     {
         await using var crossing = new Crossing(new TPlace());
@@ -152,7 +153,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         {
             [$"Courier:{name}"] = value,
         };
-        var wrong = Assert.ThrowsAny<Exception>(() => crossing.Build("harbour", settings: settings));
+        var wrong = await Assert.ThrowsAnyAsync<Exception>(
+            () => crossing.StartAsync("harbour", settings: settings));
         Assert.Contains(problem, wrong.Message, StringComparison.Ordinal);
 
         settings = new(NoRelay)

@@ -53,8 +53,8 @@ public sealed class SettingsTests
     [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
     [InlineData("Courier:Receivers:tap:Prefech", "5",
         "Courier:Receivers:tap:Prefech is not a setting of this process; Courier:Receivers:tap knows BatchSize,")]
-    [InlineData("Courier:Receivers:tap:Prefetch", "0",
-        "Courier:Receivers:tap:Prefetch must be 1 to 100,000, self-tuned or unlimited, but is 0")]
+    [InlineData("Courier:Receivers:tap:Prefetch", "lots",
+        "Courier:Receivers:tap:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
     [InlineData("Courier:Relay", "off",
         "Courier:Relay is a section (Courier:Relay:…, with Enabled, BatchSize, Lease, FirstDelay, LongestDelay), but "
         + "has the value 'off'")]

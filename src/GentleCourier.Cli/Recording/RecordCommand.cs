@@ -6,6 +6,8 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier record</c>: how queues and outboxes do, over time, for plots and forecasts.</summary>
 internal static class RecordCommand
 {
+    private static readonly TimeSpan Usually = TimeSpan.FromSeconds(10);
+
     public static Command Create()
     {
         var command = new Command(
@@ -28,7 +30,7 @@ internal static class RecordCommand
               courier plot --dir /var/lib/courier --last 6h --out day.png
             """);
         var folder = Folder();
-        var every = Plain.EveryOption(shortest: 100, TimeSpan.FromSeconds(10));
+        var every = Plain.EveryOption(shortest: 100, Usually);
         command.Options.Add(folder);
         command.Options.Add(every);
         var connections = new Connections().AddTo(command);
@@ -41,7 +43,7 @@ internal static class RecordCommand
             using var occupied = files.Occupy();
             try
             {
-                await RecordAsync(broker.Port, stores, files, result.GetValue(every), cancel);
+                await RecordAsync(broker.Port, stores, files, result.GetValue(every) ?? Usually, cancel);
             }
             catch (OperationCanceledException) when (cancel.IsCancellationRequested)
             {

@@ -150,8 +150,8 @@ internal static class LaterCommand
             var found = await ReadAsync(store, filter, Most + 1, cancel);
             if (found.Count == 0) throw None(filter);
             var now = await store.Later.ReadTimeAsync(cancel);
-            var count = found.Count > Most ? $"more than {Most} events" : found.Count == 1 ? "1 event"
-                : $"{found.Count} events";
+            var count = found.Count > Most ? $"more than {Most} events"
+                : Plain.Count(found.Count, "event");
             if (!work.MayBegin(
                 result, found.Count, $"{count} would be {done}", [], () => Print([.. found.Take(20)], now),
                 () => new { rehearsed = Math.Min(found.Count, Most), more = found.Count > Most }))

@@ -6,6 +6,8 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier watch</c>: queues, workers and outboxes as they do, live.</summary>
 internal static class WatchCommand
 {
+    private static readonly TimeSpan Usually = TimeSpan.FromSeconds(2);
+
     public static Command Create()
     {
         var command = new Command(
@@ -23,7 +25,7 @@ internal static class WatchCommand
               courier watch --queue fares --every 5s
               courier watch --json | jq -c '[.at, .queues[].ready]'
             """);
-        var every = Plain.EveryOption(shortest: 500, TimeSpan.FromSeconds(2));
+        var every = Plain.EveryOption(shortest: 500, Usually);
         var queues = StatusCommand.QueuesOption();
         var json = Plain.JsonOption();
         foreach (var option in new Option[] { every, queues, json }) command.Options.Add(option);
@@ -38,7 +40,7 @@ internal static class WatchCommand
             {
                 var named = result.GetValue(queues) ?? [];
                 using var watcher = new Watcher(broker?.Port, [.. stores.Select(s => (s.Name, s.Port))], named,
-                    result.GetValue(every));
+                    result.GetValue(every) ?? Usually);
                 if (result.GetValue(json) || Console.IsOutputRedirected || !AnsiConsole.Profile.Capabilities.Ansi)
                     await watcher.PrintAsync(result.GetValue(json), cancel);
                 else await watcher.ShowAsync(cancel);

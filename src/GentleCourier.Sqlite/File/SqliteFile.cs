@@ -9,6 +9,13 @@ internal sealed class SqliteFile
     /// <summary>How long a locked file is waited out before it is an error.</summary>
     public static readonly TimeSpan BusyLimit = TimeSpan.FromSeconds(30);
 
+    /// <summary>What to say of a file that somebody else does not let go.</summary>
+    public static readonly string LockedElsewhere =
+        $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with "
+        + "`fuser FILE`";
+
+    private const string NoDirectory = "make it, or check the path";
+
     private readonly string privateConnections;
     private readonly string pooledConnections;
     private FileIdentity? pooled;
@@ -21,6 +28,9 @@ internal sealed class SqliteFile
             throw new CourierException(
                 $"sqlite:{location} is not a file path; stores and brokers need a file that several connections can "
                 + "share");
+        if (location.Contains('\0', StringComparison.Ordinal))
+            throw new CourierException(
+                "the path of a sqlite: address has a NUL character in it; no file has such a name");
         Path = System.IO.Path.GetFullPath(location);
         var settings = new SqliteConnectionStringBuilder
         {
@@ -76,6 +86,7 @@ internal sealed class SqliteFile
     public void Create()
     {
         if (File.Exists(Path)) return;
+        if (Directory.Exists(Path)) throw IsDirectory();
         try
         {
             using (new FileStream(Path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.ReadWrite))
@@ -103,15 +114,8 @@ internal sealed class SqliteFile
         var connection = make?.Invoke(settings) ?? new SqliteConnection(settings);
         try
         {
-            if (Directory.Exists(Path))
-                throw new CourierException($"{DisplayName} is a directory; name a database file in it");
-            if (!File.Exists(Path))
-                throw new CourierException(
-                $"{DisplayName} does not exist; check the path, or make it with `courier schema apply`")
-                {
-                    IsAboutTables = true,
-                    IsNotMade = Directory.Exists(System.IO.Path.GetDirectoryName(Path)),
-                };
+            if (Directory.Exists(Path)) throw IsDirectory();
+            if (!File.Exists(Path)) throw IsMissing();
             connection.Open();
             SetUp(connection);
             return connection;
@@ -121,6 +125,16 @@ internal sealed class SqliteFile
             connection.Dispose();
             throw e is CourierException ? e : Problem(e, "open");
         }
+    }
+
+    private CourierException IsDirectory() => new($"{DisplayName} is a directory; name a database file in it");
+
+    private CourierException IsMissing()
+    {
+        var hasPlace = Directory.Exists(System.IO.Path.GetDirectoryName(Path));
+        return new CourierException($"{DisplayName} does not exist" + (hasPlace
+            ? "; check the path, or make it with `courier schema apply`"
+            : $", and neither does its directory; {NoDirectory}")) { IsAboutTables = true, IsNotMade = hasPlace };
     }
 
     /// <summary>Makes an open connection as patient and as safe as all have to be.</summary>
@@ -153,14 +167,12 @@ internal sealed class SqliteFile
         {
             raw.SQLITE_CANTOPEN => Directory.Exists(System.IO.Path.GetDirectoryName(Path))
                 ? "the file cannot be opened; check that this user may read and write it and its directory"
-                : "its directory does not exist; make it, or check the path",
+                : $"its directory does not exist; {NoDirectory}",
             raw.SQLITE_NOTADB =>
                 "it is not a SQLite database; check the path, or restore the file from a backup if it was one",
             raw.SQLITE_CORRUPT =>
                 "the file is damaged; restore it from a backup, or save what is left with `sqlite3 FILE .recover`",
-            raw.SQLITE_BUSY or raw.SQLITE_LOCKED =>
-                $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with "
-                + "`fuser FILE`",
+            raw.SQLITE_BUSY or raw.SQLITE_LOCKED => LockedElsewhere,
             raw.SQLITE_READONLY or raw.SQLITE_PERM =>
                 "it cannot be written; check that this user may write the file and its directory",
             raw.SQLITE_FULL => "the disk is full; free some space, nothing that was committed is lost",
@@ -171,7 +183,7 @@ internal sealed class SqliteFile
             _ => sqlite.Message,
         }
         : e is UnauthorizedAccessException ? "this user may not read and write it"
-        : e is DirectoryNotFoundException ? "its directory does not exist; make it, or check the path"
+        : e is DirectoryNotFoundException ? $"its directory does not exist; {NoDirectory}"
         : e.Message;
         return new CourierException($"cannot {tried} {DisplayName}: {what}", e) { IsTransient = IsTransient(e) };
     }

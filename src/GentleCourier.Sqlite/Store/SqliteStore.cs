@@ -80,7 +80,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         cancellationToken.ThrowIfCancellationRequested();
         time.Load();
         return Task.FromResult<DbConnection>(file.OpenPooled(
-            settings => new StoreConnection(settings, turns, file.Identity)));
+            settings => new StoreConnection(settings, turns, file)));
     }
 
     public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
@@ -208,7 +208,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         {
             var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
             var service = On(transaction);
-            if (service.AddToInbox(queue, events, Now)) return new Handling(this, own, transaction, service, queue);
+            turns.IsReaching = true;
+            var isNew = service.AddToInbox(queue, events, Now);
+            turns.IsReaching = false;
+            if (isNew) return new Handling(this, own, transaction, service, queue);
         }
         catch (Exception e)
         {
@@ -331,7 +334,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     {
         try
         {
-            return write(Statements());
+            turns.IsReaching = true;
+            var result = write(Statements());
+            turns.IsReaching = false;
+            return result;
         }
         catch (Exception e)
         {

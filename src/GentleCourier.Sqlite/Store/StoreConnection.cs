@@ -10,12 +10,12 @@ namespace GentleCourier.Sqlite;
 /// that the store has opened, and with the library's own; a statement outside of one waits for the file's lock, as on
 /// any connection.
 /// </summary>
-internal sealed class StoreConnection(string settings, Turns turns, FileIdentity? opened) : SqliteConnection(settings)
+internal sealed class StoreConnection(string settings, Turns turns, SqliteFile file) : SqliteConnection(settings)
 {
     private static readonly AsyncLocal<bool> InHandling = new();
 
     /// <summary>Which file it has open.</summary>
-    public FileIdentity? Opened => opened;
+    public FileIdentity? Opened { get; } = file.Identity;
 
     private WriteFlow? flow;
 
@@ -76,11 +76,15 @@ internal sealed class StoreConnection(string settings, Turns turns, FileIdentity
         begun.Open(turns);
         try
         {
-            return base.BeginTransaction(isolationLevel, deferred);
+            turns.IsReaching = true;
+            var transaction = base.BeginTransaction(isolationLevel, deferred);
+            turns.IsReaching = false;
+            return transaction;
         }
-        catch
+        catch (Exception e)
         {
             GiveTurn();
+            if (e is SqliteException) throw file.Problem(e, "begin a transaction in");
             throw;
         }
     }

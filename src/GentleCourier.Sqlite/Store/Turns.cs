@@ -10,6 +10,16 @@ namespace GentleCourier.Sqlite;
 internal sealed class Turns(SqliteFile file) : IDisposable
 {
     private readonly SemaphoreSlim line = new(1, 1);
+    private volatile bool isReaching;
+
+    /// <summary>
+    /// Whether whoever has the turn waits for the file's own lock, which another process has, or has just done so in
+    /// vain.
+    /// </summary>
+    public bool IsReaching
+    {
+        set => isReaching = value;
+    }
 
     /// <summary>Waits for a turn.</summary>
     /// <exception cref="CourierException">It has not come in time.</exception>
@@ -46,7 +56,8 @@ internal sealed class Turns(SqliteFile file) : IDisposable
 
     public void Dispose() => line.Dispose();
 
-    private CourierException TooLong() => new(
-        $"cannot write to {file.DisplayName}: other transactions of this process have kept it busy for longer than "
-        + $"{SqliteFile.BusyLimit.TotalSeconds:0} s; look for one that is long, or that is never ended");
+    private CourierException TooLong() => isReaching
+        ? new($"cannot write to {file.DisplayName}: {SqliteFile.LockedElsewhere}") { IsTransient = true }
+        : new($"cannot write to {file.DisplayName}: other transactions of this process have kept it busy for longer "
+            + $"than {SqliteFile.BusyLimit.TotalSeconds:0} s; look for one that is long, or that is never ended");
 }

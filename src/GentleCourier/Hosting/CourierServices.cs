@@ -1,17 +1,13 @@
-using System.Diagnostics.CodeAnalysis;
 using GentleCourier.Companions;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Hosting;
-using GentleCourier.Housekeeping;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
 using GentleCourier.Scheduling;
-using GentleCourier.Telemetry;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
-using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Options;
 
@@ -71,7 +67,7 @@ public static class CourierServices
         services.AddSingleton<ICourierStatus>(sp => new StatusReader(sp.FindBroker(), sp.FindStore()));
         services.AddSingleton<Preparation>();
         services.AddSingleton<ReceiverHost>();
-        AddWork(services);
+        services.AddHostedService<CourierWork>();
         services.AddSingleton(sp => new CourierLive(sp));
         services.AddSingleton(sp => new CourierReady(sp));
         return services;
@@ -91,21 +87,6 @@ public static class CourierServices
         services.AddSingleton<ILaterEvents>(sp => new LaterEvents(sp.GetRequiredService<IStorePort>().Later));
         services.AddSingleton<ISchedules>(sp => new ScheduleBook(sp.GetRequiredService<IStorePort>()));
         services.AddSingleton(NewBroker);
-    }
-
-    /// <summary>What runs, in the order in which it starts; it stops in the opposite one.</summary>
-    private static void AddWork(IServiceCollection services)
-    {
-        services.AddHostedService(sp => sp.GetRequiredService<Preparation>());
-        services.AddHostedService<Gauges>();
-        services.AddSingleton<IHostedService>(sp => new Housekeeper(
-            Setup(sp), sp.GetRequiredService<Preparation>(), sp.GetRequiredService<TimeProvider>(),
-            sp.GetRequiredService<ILogger<Housekeeper>>(), sp.FindStore(), sp.FindBroker()));
-        services.AddSingleton(sp => Where<Declarer>(sp, Setup(sp).Schedules.Count > 0));
-        services.AddSingleton(sp => Where<Relay>(sp, Setup(sp).Relays));
-        // Hosts stop in the opposite order: first of all nothing more is received.
-        services.AddSingleton(sp => Setup(sp).Bindings.Count == 0 ? new NothingToRun()
-            : (IHostedService)sp.GetRequiredService<ReceiverHost>());
     }
 
     /// <summary>The store, where the settings name one.</summary>
@@ -134,11 +115,6 @@ public static class CourierServices
 
     private static ILogger? Logger<T>(IServiceProvider services) => services.GetService<ILogger<T>>();
 
-    private static IHostedService Where<[DynamicallyAccessedMembers(
-        DynamicallyAccessedMemberTypes.PublicConstructors)] T>(IServiceProvider services, bool isNeeded)
-        where T : class, IHostedService =>
-        isNeeded ? ActivatorUtilities.CreateInstance<T>(services) : new NothingToRun();
-
     private static IEngine Engine(IServiceProvider services, string part, out EngineAddress address)
     {
         var setup = Setup(services);
@@ -151,13 +127,5 @@ public static class CourierServices
         return services.GetServices<IEngine>().FirstOrDefault(e => e.Scheme == parsed.Scheme)
             ?? throw new CourierException($"{setup.NameOf(part)} names the engine '{parsed.Scheme}:', which is not "
                 + $"known to this program: {EngineAddress.Remedy(parsed.Scheme)}");
-    }
-
-    /// <summary>In the place of what the settings of this process leave out.</summary>
-    private sealed class NothingToRun : IHostedService
-    {
-        public Task StartAsync(CancellationToken cancellationToken) => Task.CompletedTask;
-
-        public Task StopAsync(CancellationToken cancellationToken) => Task.CompletedTask;
     }
 }

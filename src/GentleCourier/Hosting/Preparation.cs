@@ -2,7 +2,6 @@ using GentleCourier.Engines;
 using GentleCourier.Receiving;
 using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
-using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Hosting;
@@ -14,7 +13,7 @@ namespace GentleCourier.Hosting;
 /// </summary>
 internal sealed partial class Preparation(
     CourierSetup setup, IServiceProvider services, TimeProvider clock, ILogger<Preparation> logger)
-    : IHostedLifecycleService, IDisposable
+    : IDisposable
 {
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
@@ -42,7 +41,7 @@ internal sealed partial class Preparation(
         return done.Task.IsCompletedSuccessfully;
     }
 
-    public async Task StartingAsync(CancellationToken cancellationToken)
+    public async Task StartAsync(CancellationToken cancellationToken)
     {
         CheckReceivers();
         TellOfStrangers();
@@ -64,19 +63,11 @@ internal sealed partial class Preparation(
         }
     }
 
-    public Task StartAsync(CancellationToken cancellationToken) => Task.CompletedTask;
-
-    public Task StartedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
-
-    public Task StoppingAsync(CancellationToken cancellationToken) => Task.CompletedTask;
-
     public async Task StopAsync(CancellationToken cancellationToken)
     {
         await trying.CancelAsync().ConfigureAwait(false);
         await waiting.WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
     }
-
-    public Task StoppedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
     public void Dispose() => trying.Dispose();
 

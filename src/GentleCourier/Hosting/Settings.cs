@@ -98,8 +98,7 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
             case ({ Type: { } type, Data: { } data }, null):
                 Declare(child, said, type, data);
                 break;
-            case ({ Type: null, Data: null }, null):
-                RefuseProblems(child, said.Options.Problems());
+            case ({ Type: null, Data: null, Subject: null, PartitionKey: null }, null):
                 strangers.Add(new(child.Path, "schedule", child.Key, Nearest(child.Key, courier.Schedules.Keys)));
                 break;
             default:
@@ -120,10 +119,9 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
     private void ReadReceiver(IConfigurationSection child)
     {
         var bound = courier.Bindings.FirstOrDefault(b => IsNamed(b.Queue, child));
-        var options = bound?.Options ?? new();
-        Read(child, SettingTables.Receiver, options);
+        // Of another process's only names and values can be looked at: what its code says beside them is not known here.
+        Read(child, SettingTables.Receiver, bound?.Options ?? new());
         if (bound is not null) return;
-        RefuseProblems(child, options.Problems());
         strangers.Add(
             new(child.Path, "receiver", child.Key, Nearest(child.Key, courier.Bindings.Select(b => b.Queue))));
     }
@@ -131,11 +129,6 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
     /// <summary>Keys of a configuration, environment variables above all, come in any case.</summary>
     private static bool IsNamed(string name, IConfigurationSection child) =>
         name.Equals(child.Key, StringComparison.OrdinalIgnoreCase);
-
-    private static void RefuseProblems(IConfigurationSection child, IEnumerable<string> problems)
-    {
-        if (problems.FirstOrDefault() is { } problem) throw Problem(child.Path, $"{child.Path}:{problem}");
-    }
 
     private static string? Nearest(string name, IEnumerable<string> known) =>
         known.Where(k => Similar.Are(k, name)).MinBy(k => Similar.Distance(k, name));

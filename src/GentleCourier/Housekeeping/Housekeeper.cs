@@ -10,8 +10,8 @@ namespace GentleCourier.Housekeeping;
 /// of the queues that it receives from. One loop a chore.
 /// </summary>
 internal sealed partial class Housekeeper(
-    CourierSetup setup, Preparation preparation, TimeProvider clock, ILogger<Housekeeper> logger,
-    IStorePort? store, IBroker? broker) : BackgroundService
+    CourierSetup setup, Preparation preparation, IServiceProvider services, TimeProvider clock,
+    ILogger<Housekeeper> logger) : BackgroundService
 {
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(1), LongestFarewell = TimeSpan.FromSeconds(2),
         FirstRest = TimeSpan.FromSeconds(1), LongestRest = TimeSpan.FromMinutes(5);
@@ -26,7 +26,7 @@ internal sealed partial class Housekeeper(
 
     private IEnumerable<(IHousekeeping House, Chore Chore)> Chores()
     {
-        if (store is not null)
+        if (services.FindStore() is { } store)
         {
             if (setup.Retention.Inbox is { } inbox) yield return (store, new(ChoreKind.Inbox, null, inbox));
             if (setup.Retention.Refused is { } refused) yield return (store, new(ChoreKind.Refused, null, refused));
@@ -34,7 +34,7 @@ internal sealed partial class Housekeeper(
         foreach (var binding in setup.Bindings)
         {
             if (binding.Options.KeepDeadLetters is not { } keep) continue;
-            if (broker?.Housekeeping is { } house)
+            if (services.FindBroker()?.Housekeeping is { } house)
                 yield return (house, new(ChoreKind.DeadLetters, binding.Queue, keep));
         }
     }

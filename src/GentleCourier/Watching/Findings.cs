@@ -45,6 +45,8 @@ public static class Findings
 
     internal static string Say(FormattableString text) => text.ToString(CultureInfo.InvariantCulture);
 
+    internal static string HowMany(long? count) => count == 1 ? "1 event" : Say($"{count:N0} events");
+
     internal static string Rate(double perSecond) => perSecond is > 0 and < 1
         ? Say($"{perSecond * 60:0.#} a minute")
         : perSecond < 10 ? Say($"{perSecond:0.#} a second") : Say($"{perSecond:#,0} a second");

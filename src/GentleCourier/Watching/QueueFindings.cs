@@ -30,7 +30,7 @@ internal static class QueueFindings
         if (similar is [var other, ..])
         {
             yield return new Finding("queue-misspelt", true,
-                $"nobody receives from queue {name}, which has {Events(events)} waiting, but worker "
+                $"nobody receives from queue {name}, which has {HowMany(events)} waiting, but worker "
                 + $"{other.Worker.Worker} receives the same type from {other.Receiver.Queue}: a slip in a name?",
                 $"if {other.Receiver.Queue} is the slip, name the queue {name} in that worker; otherwise nobody "
                 + $"needs {name}", figures.OldestAge);
@@ -39,7 +39,7 @@ internal static class QueueFindings
         {
             var more = queue.Rates is { Arrivals: > 0 } rates ? $", and {Rate(rates.Arrivals)} come" : "";
             yield return new Finding("queue-unreceived", true,
-                $"queue {name} has {Events(events)} waiting, the oldest for {For(figures.OldestAge)}{more}; nobody "
+                $"queue {name} has {HowMany(events)} waiting, the oldest for {For(figures.OldestAge)}{more}; nobody "
                 + "receives from it",
                 "start its worker", figures.OldestAge);
         }
@@ -52,7 +52,8 @@ internal static class QueueFindings
         var count = queue.Receivers.Count;
         yield return new Finding("queue-growing", true,
             $"queue {queue.Figures.Queue} never catches up: {Rate(rates.Arrivals)} come, {Rate(rates.Handled)} are "
-            + Say($"handled by {Workers(count)}; {waiting:N0} wait, and in an hour there will be about ")
+            + $"handled by {Workers(count)}; {(waiting == 1 ? "1 waits" : Say($"{waiting:N0} wait"))}, and in an hour "
+            + "there will be about "
             + About(DrainForecast.After(Ahead, waiting, rates)),
             queue.WorkersNeeded is { } enough && enough > count
                 ? $"at least {Workers(enough)} like these keep up, and catch up within {For(QueueStatus.GoodTime)}"
@@ -79,17 +80,15 @@ internal static class QueueFindings
             var count = (long)Math.Round(rates.SetAside * rates.Over.TotalSeconds);
             yield return new Finding(
                 "dead-letters-rising", count >= ManySetAside && rates.SetAside > LargeShare * rates.Handled,
-                $"queue {name} has set aside {Events(count)} in the last {For(rates.Over)}; dead letters in all: "
+                $"queue {name} has set aside {HowMany(count)} in the last {For(rates.Over)}; dead letters in all: "
                 + Say($"{queue.Figures.DeadLetters:N0}"),
                 $"courier dead-letters --queue {name}", rates.Over);
         }
         else if (queue.Figures.DeadLetters > 0)
             yield return new Finding("dead-letters", IsWrong: false,
-                $"queue {name} has set aside {Events(queue.Figures.DeadLetters)} as dead letters",
+                $"queue {name} has set aside {HowMany(queue.Figures.DeadLetters)} as dead letters",
                 $"courier dead-letters --queue {name}");
     }
-
-    private static string Events(long? count) => count == 1 ? "1 event" : Say($"{count:N0} events");
 
     private static string Workers(int count) => count == 1 ? "1 worker" : Say($"{count:N0} workers");
 }

@@ -19,7 +19,9 @@ internal static class StoreFindings
     {
         if (outbox is { Waiting: > 0, Relay: null })
             yield return new Finding("outbox-unrelayed", true,
-                $"{Count(outbox.Waiting, outbox.Precision)} events wait in the outbox of {store}, and no relay leads",
+                (outbox is { Waiting: 1, Precision: Precision.Exact } ? "1 event waits"
+                    : $"{Count(outbox.Waiting, outbox.Precision)} events wait")
+                + $" in the outbox of {store}, and no relay leads",
                 "start a service with this store, and Courier:Relay:Enabled on", outbox.OldestAge);
         if (outbox.LastError is { } error)
             yield return new Finding("outbox-stopped", true,
@@ -41,11 +43,11 @@ internal static class StoreFindings
     {
         if (outbox.Held > 0)
             yield return new Finding("outbox-held", true,
-                Say($"the broker does not take {outbox.Held:N0} events of {store} yet"),
+                $"the broker does not take {HowMany(outbox.Held)} of {store} yet",
                 $"see why: courier outbox --store {store}; a type without a route waits until a queue is routed to it");
         if (outbox.Refused > 0)
             yield return new Finding("outbox-refused", false,
-                Say($"the broker has refused {outbox.Refused:N0} events of {store} for good"),
+                $"the broker has refused {HowMany(outbox.Refused)} of {store} for good",
                 $"see why: courier outbox --store {store}; repair and try them again, or discard them");
     }
 

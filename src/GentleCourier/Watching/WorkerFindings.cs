@@ -70,7 +70,7 @@ internal static class WorkerFindings
             o is { InHand: 0, Utilisation: < 0.1, Brake: null, Problem: null } && o.Queue == r.Queue))
         where idle is not null
         select new Finding("worker-hoarding", true,
-            Say($"worker {w.Worker} holds {ready:N0} events of queue {r.Queue} that it has no handler free for, ")
+            $"worker {w.Worker} holds {HowMany(ready)} of queue {r.Queue} that it has no handler free for, "
             + $"while worker {idle.Worker} has nothing to do",
             $"set Courier:Receivers:{r.Queue}:Prefetch to {r.Parallel}, or leave it self-tuned", r.Longest)
         {

@@ -1,0 +1,67 @@
+using GentleCourier.Housekeeping;
+using GentleCourier.Publishing;
+using GentleCourier.Receiving.Handling;
+using GentleCourier.Scheduling;
+using GentleCourier.Telemetry;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+
+namespace GentleCourier.Hosting;
+
+/// <summary>
+/// All that runs in this process: prepared before any other service of the host starts, started in the order of the
+/// parts and stopped in the opposite one, so that first of all nothing more is received. What the settings leave out is
+/// not there.
+/// </summary>
+/// <remarks>
+/// Nothing is asked for before the start: a setting that is wrong fails that, and the host can be stopped all the same.
+/// </remarks>
+internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleService, IDisposable
+{
+    private readonly List<BackgroundService> parts = [];
+    private Preparation? preparation;
+
+    public Task StartingAsync(CancellationToken cancellationToken)
+    {
+        preparation = services.GetRequiredService<Preparation>();
+        return preparation.StartAsync(cancellationToken);
+    }
+
+    public async Task StartAsync(CancellationToken cancellationToken)
+    {
+        var setup = services.GetRequiredService<CourierSetup>();
+        parts.Add(ActivatorUtilities.CreateInstance<Gauges>(services));
+        parts.Add(ActivatorUtilities.CreateInstance<Housekeeper>(services));
+        if (setup.Schedules.Count > 0) parts.Add(ActivatorUtilities.CreateInstance<Declarer>(services));
+        if (setup.Relays) parts.Add(ActivatorUtilities.CreateInstance<Relay>(services));
+        if (setup.Bindings.Count > 0) parts.Add(services.GetRequiredService<ReceiverHost>());
+        foreach (var part in parts) await part.StartAsync(cancellationToken).ConfigureAwait(false);
+    }
+
+    public Task StartedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public Task StoppingAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public async Task StopAsync(CancellationToken cancellationToken)
+    {
+        var failures = new List<Exception>();
+        foreach (var part in parts.AsEnumerable().Reverse())
+        {
+            try
+            {
+                await part.StopAsync(cancellationToken).ConfigureAwait(false);
+            }
+            catch (Exception e)
+            {
+                // One that fails to stop keeps no other running.
+                failures.Add(e);
+            }
+        }
+        if (preparation is not null) await preparation.StopAsync(cancellationToken).ConfigureAwait(false);
+        if (failures.Count > 0) throw new AggregateException("not everything could be stopped", failures);
+    }
+
+    public Task StoppedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+    public void Dispose() => parts.ForEach(part => part.Dispose());
+}

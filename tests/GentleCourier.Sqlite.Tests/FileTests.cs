@@ -1,0 +1,69 @@
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Sqlite.Tests;
+
+/// <summary>Paths that are none, and a file that somebody else does not let go.</summary>
+public sealed class FileTests
+{
+    private static IStorePort StoreAt(string path) =>
+        new SqliteEngine().CreateStore(new("sqlite", path), TimeProvider.System);
+
+    [Fact]
+    public async Task A_path_that_cannot_be_a_file_is_told_as_what_it_is()
+    {
+        await using var place = new Folder();
+        Assert.Contains("has a NUL character in it",
+            Assert.Throws<CourierException>(() => StoreAt("a\0b")).Message, StringComparison.Ordinal);
+        await using var folder = StoreAt(place.Path);
+        await using var nowhere = StoreAt($"{place.Path}/none/x.db");
+        foreach (var create in new[] { true, false })
+        {
+            Assert.Contains("is a directory; name a database file in it", (await Assert.ThrowsAsync<CourierException>(
+                () => folder.PrepareAsync(create))).Message, StringComparison.Ordinal);
+            Assert.Contains("directory does not exist; make it", (await Assert.ThrowsAsync<CourierException>(
+                () => nowhere.PrepareAsync(create))).Message.Replace(
+                    "neither does its directory;", "its directory does not exist;", StringComparison.Ordinal),
+                StringComparison.Ordinal);
+        }
+    }
+
+    /// <summary>Half a minute of real waiting, which is what it is about; three wait at once.</summary>
+    [Fact]
+    public async Task A_file_that_another_process_keeps_locked_is_told_as_that_to_all_who_wait_for_it()
+    {
+        await using var crossing = new Crossing(new Folder());
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        await using (var locking = new SqliteConnection($"Data Source={crossing.StoreFile("harbour")};Pooling=False"))
+        {
+            await locking.OpenAsync();
+            await locking.ExecuteAsync("BEGIN IMMEDIATE");
+            var outbox = harbour.Services.GetRequiredService<IOutbox>();
+            var errors = await Task.WhenAll(Enumerable.Range(0, 3).Select(async i =>
+                await Assert.ThrowsAsync<CourierException>(() => outbox.AddAloneAsync(new Tap(i)))));
+            Assert.All(errors, e => Assert.Contains(
+                "another process keeps it locked, for longer than 30 s; find out which with `fuser FILE`", e.Message,
+                StringComparison.Ordinal));
+            Assert.All(errors, e => Assert.True(e.IsTransient));
+        }
+        await harbour.PublishAsync(new Tap(4));
+        Assert.Equal(1, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
+    }
+
+    [Fact]
+    public async Task A_transient_error_of_the_driver_while_the_services_tables_are_made_is_waited_out()
+    {
+        await using var crossing = new Crossing(new Folder());
+        var tries = 0;
+        var harbour = await crossing.StartAsync("harbour", c => c.PrepareStore((_, _) => ++tries < 3
+            ? throw new SqliteException("database is locked", 5) : Task.CompletedTask));
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is not null, "it is ready, and relays");
+        Assert.Equal(3, tries);
+        // What somebody has to mend fails the start.
+        await Assert.ThrowsAsync<SqliteException>(() => crossing.StartAsync(
+            "fares", c => c.PrepareStore((_, _) => throw new SqliteException("near \"CREAT\": syntax error", 1))));
+    }
+}
