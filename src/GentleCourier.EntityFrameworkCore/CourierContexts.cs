@@ -106,7 +106,7 @@ public static class CourierContexts
     }
 
     /// <summary>
-    /// Checks the context's model against the store, and says whether its migrations make the tables of it.
+    /// Checks the context's model against the store, and says what to do where its migrations make the tables of it.
     /// </summary>
     private static string? MigrationsOf<TContext>(IServiceProvider services, IStorePort store)
         where TContext : DbContext
@@ -127,8 +127,9 @@ public static class CourierContexts
                 + $"{store.DisplayName} in {store.OutboxTable}; "
                 + "both must be one, or its events would never be relayed")
             : outbox.IsTableExcludedFromMigrations() ? null
-                : $"the migrations of {name} (dotnet ef database update, or Database.MigrateAsync), the last of which "
-                    + $"must be newer than Gentle Courier's tables of version {Tables.StoreVersion}: where none is, "
-                    + $"`dotnet ef migrations add GentleCourierStore{Tables.StoreVersion}` writes it";
+                : $"run the migrations of {name}, which make the tables of Gentle Courier here, before the host starts "
+                    + $"(`dotnet ef database update`, or Database.MigrateAsync); where none makes version "
+                    + $"{Tables.StoreVersion} of them yet, `dotnet ef migrations add "
+                    + $"GentleCourierStore{Tables.StoreVersion}` writes one";
     }
 }

@@ -17,8 +17,10 @@ namespace GentleCourier.Postgres;
 /// </remarks>
 public sealed class PostgresEngine : IEngine
 {
+    internal const string Name = "postgres";
+
     /// <inheritdoc/>
-    public string Scheme => "postgres";
+    public string Scheme => Name;
 
     /// <inheritdoc/>
     public string StoreSchema => StoreTables.Schema.Sql;

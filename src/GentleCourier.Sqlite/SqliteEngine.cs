@@ -9,8 +9,10 @@ namespace GentleCourier.Sqlite;
 /// </summary>
 public sealed class SqliteEngine : IEngine
 {
+    internal const string Name = "sqlite";
+
     /// <inheritdoc/>
-    public string Scheme => "sqlite";
+    public string Scheme => Name;
 
     /// <inheritdoc/>
     public string StoreSchema => StoreTables.Schema.Sql;

@@ -15,6 +15,11 @@ public class CourierException(string message, Exception? inner = null) : Excepti
     /// <summary>Whether it is the library's tables: they are missing, or of a version that does not fit.</summary>
     internal bool IsAboutTables { get; init; }
 
+    /// <summary>
+    /// What is the matter with the library's tables, without what to do about it, which others may know better.
+    /// </summary>
+    internal string? AboutTables { get; init; }
+
     /// <summary>Whether it is that nobody has made the library's tables yet.</summary>
     internal bool IsNotMade { get; init; }
 

@@ -8,6 +8,9 @@ namespace GentleCourier;
 /// </summary>
 public interface IStore : IAsyncDisposable
 {
+    /// <summary>The engine that it is on, by the scheme of its addresses: <c>sqlite</c>, <c>postgres</c>.</summary>
+    string Engine { get; }
+
     /// <summary>Where it is, for people: without any secret.</summary>
     string DisplayName { get; }
 

@@ -8,6 +8,8 @@ namespace GentleCourier.Conformance;
 /// <summary>What OpenTelemetry hears.</summary>
 public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
 {
+    private const string Destination = "messaging.destination.name";
+
     [Fact]
     public async Task One_trace_goes_from_the_request_over_the_outbox_to_the_handler_and_what_it_publishes()
     {
@@ -125,8 +127,14 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(3, meters.Count("gentle_courier.event.wait"));
         Assert.Equal(0, meters.Last("gentle_courier.queue.ready"));
         Assert.Equal(0, meters.Last("gentle_courier.queue.lag"));
-        Assert.True(meters.Sum("messaging.client.sent.messages") >= 3);
-        Assert.True(meters.Count("messaging.client.operation.duration") >= 1);
+        Assert.True(meters.Sum("messaging.client.sent.messages", Destination, "test.tap") >= 3);
+        foreach (var (operation, destination) in new[] { ("send", "test.tap"), ("receive", queue), ("settle", queue) })
+            Assert.True(meters.All.Any(m => m.Name == "messaging.client.operation.duration"
+                && (string?)m.Tags["messaging.operation.name"] == operation
+                && (string?)m.Tags.GetValueOrDefault(Destination) == destination), operation);
+        Assert.Equal(3, meters.Histograms.Count);
+        // What takes a few milliseconds, and what takes seconds, are told apart.
+        Assert.All(meters.Histograms, bounds => Assert.True(bounds.Value is [0.005, .., >= 10], bounds.Key));
     }
 
     /// <summary>Spans that have ended, of everybody.</summary>
@@ -172,7 +180,10 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
             this.queue = queue;
             Listener.InstrumentPublished = (instrument, listener) =>
             {
-                if (instrument.Meter.Name == CourierTelemetry.Name) listener.EnableMeasurementEvents(instrument);
+                if (instrument.Meter.Name != CourierTelemetry.Name) return;
+                listener.EnableMeasurementEvents(instrument);
+                if (instrument is Histogram<double> { Advice.HistogramBucketBoundaries: { } bounds })
+                    Histograms[instrument.Name] = bounds;
             };
             Listener.SetMeasurementEventCallback<long>((i, value, tags, _) => Add(i, value, tags));
             Listener.SetMeasurementEventCallback<double>((i, value, tags, _) => Add(i, value, tags));
@@ -180,6 +191,11 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
         }
 
         public MeterListener Listener { get; } = new();
+
+        /// <summary>The bounds that a histogram advises.</summary>
+        public ConcurrentDictionary<string, IReadOnlyList<double>> Histograms { get; } = [];
+
+        public IEnumerable<(string Name, double Value, Dictionary<string, object?> Tags)> All => all;
 
         public double Sum(string name, string? tag = null, string? value = null) =>
             Of(name, tag, value).Sum(m => m.Value);
@@ -198,7 +214,7 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
         {
             var said = new Dictionary<string, object?>();
             foreach (var (key, tag) in tags) said[key] = tag;
-            if (!said.TryGetValue("messaging.destination.name", out var of) || (string?)of == queue)
+            if (!said.TryGetValue(Destination, out var of) || (string?)of == queue || (string?)of == "test.tap")
                 all.Enqueue((instrument.Name, value, said));
         }
     }

@@ -527,7 +527,10 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         }
         var problem = await Assert.ThrowsAsync<CourierException>(() => noTables.StartAsync());
         Assert.Contains(
-            "here they are made by the migrations of HarbourContext", problem.Message, StringComparison.Ordinal);
+            "; run the migrations of HarbourContext, which make the tables of Gentle Courier here, before the host",
+            problem.Message, StringComparison.Ordinal);
+        // One advice, and not two that contradict each other.
+        Assert.DoesNotContain("schema apply", problem.Message, StringComparison.Ordinal);
 
         var notRegistered = crossing.Build("harbour", c => c.UseDbContext<HarbourContext>());
         problem = await Assert.ThrowsAsync<CourierException>(() => notRegistered.StartAsync());
@@ -585,9 +588,35 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
     public async Task A_context_without_a_store_is_refused_with_the_settings_name()
     {
         await using var crossing = new Crossing(new TPlace());
-        var refused = Assert.Throws<Microsoft.Extensions.Options.OptionsValidationException>(
-            () => crossing.Build("harbour", c => c.UseDbContext<HarbourContext>(), new() { ["Courier:Store"] = null }));
+        var refused = await Assert.ThrowsAsync<Microsoft.Extensions.Options.OptionsValidationException>(
+            () => crossing.StartAsync(
+                "harbour", c => c.UseDbContext<HarbourContext>(), new() { ["Courier:Store"] = null }));
         Assert.Contains("Courier:Store is not set", refused.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_context_follows_its_store_to_any_engine_that_it_has_a_provider_for()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var harbour = await crossing.StartAsync("harbour", c => c.UseDbContext<LooseContext>(), NoRelay, Add(
+            (o, connection) => o.UseSqlite(connection), (o, connection) => o.UseNpgsql(connection)));
+        await using (var scope = harbour.Services.CreateAsyncScope())
+        {
+            var context = scope.ServiceProvider.GetRequiredService<LooseContext>();
+            context.AddEvent(new Tap(1));
+            await context.SaveChangesAsync();
+        }
+        Assert.Equal([1], await OutboxAsync(harbour));
+
+        var lacking = await Assert.ThrowsAsync<CourierException>(() => crossing.StartAsync(
+            "fares", c => c.UseDbContext<LooseContext>(), NoRelay, Add(null, null)));
+        Assert.Contains($"is given no provider for the engine {harbour.Store().Engine}: say {harbour.Store().Engine}: "
+            + "(o, connection) => o.Use", lacking.Message, StringComparison.Ordinal);
+
+        static Action<IServiceCollection> Add(
+            Action<DbContextOptionsBuilder, string>? sqlite, Action<DbContextOptionsBuilder, string>? postgres) =>
+            services => services.AddDbContext<LooseContext>(
+                (provider, options) => options.UseCourierStore(provider, sqlite, postgres));
     }
 
     [Fact]

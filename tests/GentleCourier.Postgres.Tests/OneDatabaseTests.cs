@@ -84,11 +84,11 @@ public sealed class OneDatabaseTests
             crossing, ("test.tap", "taps"), ("test.tap", "deck"), ("test.other", "deck"));
         await AddAsync(store, [.. Enumerable.Range(0, 25).Select(n => Crossing.TapEvent(n, "card-1"))]);
 
-        Assert.Equal(10, await way.MoveAsync(term, 10));
+        Assert.Equal(10, (await way.MoveAsync(term, 10)).Values.Sum());
         Assert.Equal(Enumerable.Range(0, 10), await QueueAsync(crossing, "taps"));
-        Assert.Equal(10, await way.MoveAsync(term, 10));
-        Assert.Equal(5, await way.MoveAsync(term, 10));
-        Assert.Equal(0, await way.MoveAsync(term, 10));
+        Assert.Equal(10, (await way.MoveAsync(term, 10)).Values.Sum());
+        Assert.Equal(5, (await way.MoveAsync(term, 10)).Values.Sum());
+        Assert.Equal(0, (await way.MoveAsync(term, 10)).Values.Sum());
         Assert.Equal(Enumerable.Range(0, 25), await QueueAsync(crossing, "taps"));
         Assert.Equal(Enumerable.Range(0, 25), await QueueAsync(crossing, "deck"));
         Assert.Equal(25, (await crossing.FiguresAsync("taps")).Ready);
@@ -97,7 +97,7 @@ public sealed class OneDatabaseTests
         // One that no longer leads moves nothing.
         await AddAsync(store, Crossing.TapEvent(25));
         await store.ResignAsync(term);
-        Assert.Equal(0, await way.MoveAsync(term, 10));
+        Assert.Equal(0, (await way.MoveAsync(term, 10)).Values.Sum());
         Assert.Single((await store.ReadOutboxAsync(10)).Rows);
     }
 
@@ -109,7 +109,7 @@ public sealed class OneDatabaseTests
         async Task LeavesAsync(params EncodedEvent[] events)
         {
             await AddAsync(store, events);
-            Assert.Equal(0, await way.MoveAsync(term, 100));
+            Assert.Equal(0, (await way.MoveAsync(term, 100)).Values.Sum());
             var rows = (await store.ReadOutboxAsync(100)).Rows;
             Assert.Equal(events.Length, rows.Count);
             await store.MarkAsync(term, Crossing.Marks(rows, default, [.. rows.Select(_ => PublishResult.Taken)]));
@@ -124,7 +124,7 @@ public sealed class OneDatabaseTests
         var held = (await store.ReadOutboxAsync(1)).Rows;
         await store.MarkAsync(term, Crossing.Marks(held, TimeSpan.FromHours(1), notNow));
         await AddAsync(store, Crossing.TapEvent(2, "card-1"), Crossing.TapEvent(3, "card-2"));
-        Assert.Equal(0, await way.MoveAsync(term, 100));
+        Assert.Equal(0, (await way.MoveAsync(term, 100)).Values.Sum());
         Assert.Equal("3", Assert.Single((await store.ReadOutboxAsync(100)).Rows).Event.Id);
 
         // One without a key that is held is in nobody's way, until it is due.
@@ -134,11 +134,11 @@ public sealed class OneDatabaseTests
         held = (await store.ReadOutboxAsync(1)).Rows;
         await store.MarkAsync(term, Crossing.Marks(held, TimeSpan.FromHours(1), notNow));
         await AddAsync(store, Crossing.TapEvent(2));
-        Assert.Equal(1, await way.MoveAsync(term, 100));
+        Assert.Equal(1, (await way.MoveAsync(term, 100)).Values.Sum());
         await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync(
             "UPDATE harbour.outbox_held SET due = now()");
         await AddAsync(store, Crossing.TapEvent(3));
-        Assert.Equal(0, await way.MoveAsync(term, 100));
+        Assert.Equal(0, (await way.MoveAsync(term, 100)).Values.Sum());
         Assert.Equal(["1", "3"], (await store.ReadOutboxAsync(100)).Rows.Select(r => r.Event.Id));
     }
 

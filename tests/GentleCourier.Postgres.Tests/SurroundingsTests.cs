@@ -275,4 +275,27 @@ public sealed class SurroundingsTests
             return process.ExitCode == 0 ? said : throw new InvalidOperationException(said);
         }
     }
+
+    [Fact]
+    public async Task A_connection_that_is_lost_while_the_services_tables_are_made_fails_no_start()
+    {
+        await using var crossing = new Crossing(new Databases());
+        var tries = 0;
+        var harbour = await crossing.StartAsync("harbour", c => c.PrepareStore(async (store, cancel) =>
+        {
+            await using var connection = await store.OpenConnectionAsync(cancel);
+            if (++tries < 3) await connection.ExecuteAsync("SELECT pg_terminate_backend(pg_backend_pid())");
+            await connection.ExecuteAsync("CREATE TABLE IF NOT EXISTS boarded (tap int)");
+        }));
+        await Crossing.UntilAsync(
+            async () => (await harbour.Store().ReadOutboxFiguresAsync()).Relay is not null, "it is ready, and relays");
+        Assert.True(await harbour.Store().HasTableAsync("boarded"));
+        // What somebody has to mend fails the start, with the driver's own words.
+        await Assert.ThrowsAsync<PostgresException>(() => crossing.StartAsync("fares", c => c.PrepareStore(
+            async (store, cancel) =>
+            {
+                await using var connection = await store.OpenConnectionAsync(cancel);
+                await connection.ExecuteAsync("CREAT TABLE");
+            })));
+    }
 }

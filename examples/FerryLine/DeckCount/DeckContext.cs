@@ -37,14 +37,6 @@ internal sealed class DeckContext(DbContextOptions<DeckContext> options) : DbCon
             departure.Property(d => d.Sailing).HasColumnName("sailing");
         });
     }
-
-    /// <summary>Works on the store's database, whichever engine that has.</summary>
-    public static void UseStore(IServiceProvider services, DbContextOptionsBuilder options)
-    {
-        var store = services.GetRequiredService<IStore>();
-        _ = store.DisplayName.StartsWith("sqlite:", StringComparison.Ordinal)
-            ? options.UseSqlite(store.ConnectionString) : options.UseNpgsql(store.ConnectionString);
-    }
 }
 
 internal sealed class Boarding

@@ -10,7 +10,8 @@ using Microsoft.EntityFrameworkCore;
 var builder = Host.CreateApplicationBuilder(args);
 builder.AddTraces("DeckCount");
 builder.Services.AddSingleton(Timetable.Read(builder.Configuration["FerryLine:Data"]!));
-builder.Services.AddDbContext<DeckContext>(DeckContext.UseStore);
+builder.Services.AddDbContext<DeckContext>((services, options) => options.UseCourierStore(
+    services, (o, connection) => o.UseSqlite(connection), (o, connection) => o.UseNpgsql(connection)));
 builder.Services.AddGentleCourier(builder.Configuration, courier => courier
     .UseSqlite()
     .UsePostgres()

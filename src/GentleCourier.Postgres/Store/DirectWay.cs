@@ -37,15 +37,18 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             CROSS JOIN LATERAL (SELECT queue, in_key_order FROM broker.route WHERE type = m.type OFFSET 0) r
             ORDER BY m.id
             RETURNING queue),
-        counted AS (COUNTED)
-        SELECT (SELECT count(*)::int FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text)),
-            (SELECT max(id) FROM moved)
+        counted AS (COUNTED),
+        tally AS (SELECT type, count(*)::int AS events FROM moved GROUP BY type)
+        SELECT (SELECT max(id) FROM moved), array_agg(queue), count(pg_notify('CHANNEL', queue::text)),
+            (SELECT array_agg(type) FROM tally), (SELECT array_agg(events) FROM tally)
         FROM (SELECT DISTINCT queue FROM copies) q
         """
         .Replace("store.", $"\"{store.Server.SchemaName}\".", StringComparison.Ordinal)
         .Replace("broker.", $"\"{broker.Server.SchemaName}\".", StringComparison.Ordinal)
         .Replace("CHANNEL", broker.Server.Channel("queue"), StringComparison.Ordinal)
         .Replace("COUNTED", Counted(broker.Server.SchemaName), StringComparison.Ordinal);
+
+    private static readonly Dictionary<string, int> None = [];
 
     private bool mayNot;
 
@@ -59,10 +62,11 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             ? new DirectWay(store, known) : null;
     }
 
-    public async Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken)
+    public async Task<IReadOnlyDictionary<string, int>> MoveAsync(
+        long term, int limit, CancellationToken cancellationToken)
     {
-        if (mayNot) return 0;
-        var (moved, queues, last) = (0, Array.Empty<int>(), (long?)null);
+        if (mayNot) return None;
+        var (types, queues, last) = (None, Array.Empty<int>(), (long?)null);
         var reading = store.Begin();
         try
         {
@@ -82,19 +86,22 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
         catch (CourierException e) when (e.IsAboutContent)
         {
             // One that cannot be taken: the usual way finds out which.
-            return 0;
+            return None;
         }
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
-        if (moved == 0) return 0;
+        if (types.Count == 0) return None;
+        var moved = types.Values.Sum();
         reading.End(last, moved == limit);
         store.EventsGone(moved);
         broker.Announced(queues);
-        return moved;
+        return types;
 
         void Read(NpgsqlDataReader row)
         {
-            if (row.GetInt32(0) == 0) return;
-            (moved, queues, last) = (row.GetInt32(0), row.GetFieldValue<int[]>(1), row.GetInt64(3));
+            if (row.IsDBNull(0)) return;
+            (last, queues) = (row.GetInt64(0), row.GetFieldValue<int[]>(1));
+            types = row.GetFieldValue<string[]>(3).Zip(row.GetFieldValue<int[]>(4))
+                .ToDictionary(t => t.First, t => t.Second, StringComparer.Ordinal);
         }
     }
 

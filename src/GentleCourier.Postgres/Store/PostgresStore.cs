@@ -49,6 +49,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         position = new Position(0, clock);
     }
 
+    public string Engine => PostgresEngine.Name;
+
     public string DisplayName => server.DisplayName;
 
     public ILaterPort Later { get; }

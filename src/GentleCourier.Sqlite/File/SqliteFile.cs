@@ -131,10 +131,13 @@ internal sealed class SqliteFile
 
     private CourierException IsMissing()
     {
-        var hasPlace = Directory.Exists(System.IO.Path.GetDirectoryName(Path));
-        return new CourierException($"{DisplayName} does not exist" + (hasPlace
-            ? "; check the path, or make it with `courier schema apply`"
-            : $", and neither does its directory; {NoDirectory}")) { IsAboutTables = true, IsNotMade = hasPlace };
+        var what = $"{DisplayName} does not exist";
+        return Directory.Exists(System.IO.Path.GetDirectoryName(Path))
+            ? new($"{what}; check the path, or make it with `courier schema apply`")
+            {
+                IsAboutTables = true, IsNotMade = true, AboutTables = what,
+            }
+            : new($"{what}, and neither does its directory; {NoDirectory}") { IsAboutTables = true };
     }
 
     /// <summary>Makes an open connection as patient and as safe as all have to be.</summary>

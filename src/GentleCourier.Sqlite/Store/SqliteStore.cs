@@ -44,6 +44,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         turns = new Turns(file);
     }
 
+    public string Engine => SqliteEngine.Name;
+
     public string DisplayName => file.DisplayName;
 
     public string ConnectionString => file.ConnectionString;

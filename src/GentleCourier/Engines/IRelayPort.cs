@@ -85,10 +85,11 @@ public interface IDirectWay
     /// <paramref name="term"/> is over.
     /// </summary>
     /// <returns>
-    /// How many it has moved. Fewer than the limit: what is left, if anything, has to be read and published, since an
-    /// event waits for its turn, or the broker would not take one.
+    /// How many of each type it has moved. Fewer than the limit: what is left, if anything, has to be read and
+    /// published, since an event waits for its turn, or the broker would not take one.
     /// </returns>
-    Task<int> MoveAsync(long term, int limit, CancellationToken cancellationToken = default);
+    Task<IReadOnlyDictionary<string, int>> MoveAsync(
+        long term, int limit, CancellationToken cancellationToken = default);
 }
 
 /// <summary>Events to be relayed.</summary>

@@ -33,7 +33,8 @@ public sealed class CourierBuilder
     internal List<Func<IStore, CancellationToken, Task>> StorePreparations { get; } = [];
 
     /// <summary>
-    /// Each says what of the service makes the tables of its store, such as its migrations; or null, and the host may.
+    /// Each says what to do where the tables of the store are missing that something of the service makes, such as its
+    /// migrations; or null, and the host may make them.
     /// </summary>
     internal List<Func<IServiceProvider, IStorePort, string?>> MakersOfTables { get; } = [];
 

@@ -44,6 +44,9 @@ internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleS
 
     public async Task StopAsync(CancellationToken cancellationToken)
     {
+        // Some hosts stop twice, the second time when all has been disposed of.
+        if (preparation is not { } begun) return;
+        preparation = null;
         var failures = new List<Exception>();
         foreach (var part in parts.AsEnumerable().Reverse())
         {
@@ -57,7 +60,7 @@ internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleS
                 failures.Add(e);
             }
         }
-        if (preparation is not null) await preparation.StopAsync(cancellationToken).ConfigureAwait(false);
+        await begun.StopAsync(cancellationToken).ConfigureAwait(false);
         if (failures.Count > 0) throw new AggregateException("not everything could be stopped", failures);
     }
 

@@ -140,10 +140,9 @@ internal sealed partial class Preparation(
         {
             await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
         }
-        catch (CourierException e) when (maker is not null && e.IsAboutTables)
+        catch (CourierException e) when (maker is not null && e.AboutTables is { } what)
         {
-            throw new CourierException(
-                $"{e.Message}; here they are made by {maker}: let it, before the host starts", e);
+            throw new CourierException($"{what}; {maker}", e);
         }
     }
 

@@ -35,10 +35,12 @@ internal sealed partial class BatchPublisher(
         catch (Exception e)
         {
             span.Failed(e);
+            Meters.Exchange("send", Spans.TypeOf(batch.Rows), clock.GetElapsedTime(began), e);
             throw;
         }
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
-        Meters.Send(answers, clock.GetElapsedTime(began));
+        Meters.Exchange("send", Spans.TypeOf(batch.Rows), clock.GetElapsedTime(began));
+        Meters.Send(answers);
         foreach (var answer in answers) Log(answer);
         if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
 

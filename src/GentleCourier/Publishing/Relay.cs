@@ -75,9 +75,7 @@ internal sealed partial class Relay : BackgroundService
         if (term != known) await BeginTermAsync(term, stopping).ConfigureAwait(false);
 
         var began = clock.GetTimestamp();
-        var moved = directWay is null ? 0
-            : await directWay.MoveAsync(term, options.BatchSize, stopping).ConfigureAwait(false);
-        if (moved > 0) Meters.Send(moved, clock.GetElapsedTime(began));
+        var moved = directWay is null ? 0 : await MoveAsync(directWay, term, stopping).ConfigureAwait(false);
         var batch = moved > 0 ? new OutboxBatch([], null, moved == options.BatchSize)
             : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
         var (isFull, took) = batch.Rows.Count > 0
@@ -144,6 +142,16 @@ internal sealed partial class Relay : BackgroundService
         await publisher.LearnMarkAsync(stopping).ConfigureAwait(false);
         known = term;
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
+    }
+
+    private async Task<int> MoveAsync(IDirectWay way, long term, CancellationToken stopping)
+    {
+        var began = clock.GetTimestamp();
+        var moved = await way.MoveAsync(term, options.BatchSize, stopping).ConfigureAwait(false);
+        if (moved.Count == 0) return 0;
+        Meters.Exchange("send", moved.Count == 1 ? moved.Keys.Single() : null, clock.GetElapsedTime(began));
+        Meters.Send(moved);
+        return moved.Values.Sum();
     }
 
     /// <summary>

@@ -20,36 +20,65 @@ internal static class Meters
     private static readonly Counter<long> Consumed = Meter.CreateCounter<long>(
         "messaging.client.consumed.messages", "{message}", "Deliveries that workers got.");
 
-    private static readonly Histogram<double> Operations = Meter.CreateHistogram<double>(
-        "messaging.client.operation.duration", "s", "How long a relay's sending took.");
+    /// <summary>The bounds that the conventions advise, in seconds.</summary>
+    private static readonly InstrumentAdvice<double> Durations = new()
+    {
+        HistogramBucketBoundaries = [0.005, 0.01, 0.025, 0.05, 0.075, 0.1, 0.25, 0.5, 0.75, 1, 2.5, 5, 7.5, 10],
+    };
 
-    private static readonly Histogram<double> Processing = Meter.CreateHistogram<double>(
-        "messaging.process.duration", "s", "How long handling took, one attempt each.");
+    /// <summary>An event may wait for milliseconds, or for a night.</summary>
+    private static readonly InstrumentAdvice<double> Ages = new()
+    {
+        HistogramBucketBoundaries =
+            [0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30, 60, 300, 900, 3_600, 14_400, 86_400],
+    };
 
-    private static readonly Histogram<double> Waits = Meter.CreateHistogram<double>(
-        "gentle_courier.event.wait", "s", "How old an event was, by its own time, when its first attempt began.");
+    private static readonly Histogram<double> Operations = Meter.CreateHistogram(
+        "messaging.client.operation.duration", "s",
+        "How long an exchange with the broker took: sending, receiving (until something came), settling.",
+        tags: null, Durations);
+
+    private static readonly Histogram<double> Processing = Meter.CreateHistogram(
+        "messaging.process.duration", "s", "How long handling took, one attempt each.", tags: null, Durations);
+
+    private static readonly Histogram<double> Waits = Meter.CreateHistogram(
+        "gentle_courier.event.wait", "s", "How old an event was, by its own time, when its first attempt began.",
+        tags: null, Ages);
 
     private static readonly Counter<long> Settled = Meter.CreateCounter<long>(
         "gentle_courier.event.settled", "{message}", "Deliveries by what became of them.");
 
-    public static void Send(IReadOnlyList<Answer> answers, TimeSpan took)
+    /// <summary>What became of events that were sent, each to where its type goes.</summary>
+    public static void Send(IReadOnlyList<Answer> answers)
     {
-        if (Operations.Enabled) Operations.Record(took.TotalSeconds, Tags("send", null));
         if (!Sent.Enabled) return;
-        foreach (var fate in answers.GroupBy(a => a.Result.Fate))
+        foreach (var alike in answers.GroupBy(a => (a.Row.Event.Type, a.Result.Fate)))
         {
-            var tags = Tags("send", null);
-            if (fate.Key == PublishFate.Deferred) tags.Add("error.type", "held");
-            if (fate.Key == PublishFate.Refused) tags.Add("error.type", "refused");
-            Sent.Add(fate.Count(), tags);
+            var tags = Tags("send", alike.Key.Type);
+            if (alike.Key.Fate == PublishFate.Deferred) tags.Add("error.type", "held");
+            if (alike.Key.Fate == PublishFate.Refused) tags.Add("error.type", "refused");
+            Sent.Add(alike.Count(), tags);
         }
     }
 
-    /// <summary>So many events were moved within one database.</summary>
-    public static void Send(int moved, TimeSpan took)
+    /// <summary>So many events of each type were moved within one database.</summary>
+    public static void Send(IReadOnlyDictionary<string, int> moved)
     {
-        if (Operations.Enabled) Operations.Record(took.TotalSeconds, Tags("send", null));
-        if (Sent.Enabled) Sent.Add(moved, Tags("send", null));
+        if (!Sent.Enabled) return;
+        foreach (var (type, count) in moved) Sent.Add(count, Tags("send", type));
+    }
+
+    /// <summary>An exchange with the broker has ended.</summary>
+    /// <param name="operation"><c>send</c>, <c>receive</c> or <c>settle</c>.</param>
+    /// <param name="destination">The queue, or the type that all events have; null where there are several.</param>
+    /// <param name="took">How long it took.</param>
+    /// <param name="failure">Why it failed; null where it did not.</param>
+    public static void Exchange(string operation, string? destination, TimeSpan took, Exception? failure = null)
+    {
+        if (!Operations.Enabled) return;
+        var tags = Tags(operation, destination);
+        if (failure is not null) tags.Add("error.type", Words.NameOf(failure));
+        Operations.Record(took.TotalSeconds, tags);
     }
 
     public static void Receive(string queue, int deliveries)

@@ -23,9 +23,13 @@ internal static class Spans
     public static Span Send(IReadOnlyList<OutboxRow> rows)
     {
         if (!Source.HasListeners()) return default;
-        var type = rows.All(r => r.Event.Type == rows[0].Event.Type) ? rows[0].Event.Type : null;
-        return Start("send", ActivityKind.Client, type, default, LinksTo(rows.Select(r => r.Event.Json)), rows.Count);
+        return Start("send", ActivityKind.Client, TypeOf(rows), default, LinksTo(rows.Select(r => r.Event.Json)),
+            rows.Count);
     }
+
+    /// <summary>The type that all events have; null where they have several.</summary>
+    public static string? TypeOf(IReadOnlyList<OutboxRow> rows) =>
+        rows.All(r => r.Event.Type == rows[0].Event.Type) ? rows[0].Event.Type : null;
 
     /// <summary>A worker has got deliveries.</summary>
     public static Span Receive(string queue, IReadOnlyList<HandOver> deliveries) => !Source.HasListeners() ? default

@@ -35,6 +35,7 @@ internal sealed partial class Session : ISettler, IDisposable
     private readonly Finished finished;
     private readonly List<Settlement> batch = [];
     private Task<IReadOnlyList<HandOver>>? receiving;
+    private long askedAt;
     private Task<Exchange>? underWay;
     private LinkLostException? lost;
     private bool urgent;
@@ -183,10 +184,12 @@ internal sealed partial class Session : ISettler, IDisposable
 
         // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
         if (receiving is null && (isBeside ? credit.NeededBeside : credit.NeededNow) is > 0 and var needed)
-            receiving = link.ReceiveAsync(needed, stopping);
+            (receiving, askedAt) = (link.ReceiveAsync(needed, stopping), clock.GetTimestamp());
         if (receiving is { IsCompleted: true } received)
         {
             receiving = null;
+            Meters.Exchange(
+                "receive", queue, clock.GetElapsedTime(askedAt), received.Exception?.InnerException);
             Take(await received.ConfigureAwait(false));
             return;
         }
@@ -348,8 +351,10 @@ internal sealed partial class Session : ISettler, IDisposable
         catch (Exception e) when (!stopping.IsCancellationRequested)
         {
             span.Failed(e);
+            Meters.Exchange("settle", queue, clock.GetElapsedTime(began), e);
             throw;
         }
+        Meters.Exchange("settle", queue, clock.GetElapsedTime(began));
         if (!isBeside) credit.Exchanged(link.RoundTrip ?? clock.GetElapsedTime(began));
     }
 
