@@ -1,6 +1,5 @@
-using System.Diagnostics;
 using System.IO.Compression;
-using GentleCourier.Cli.Tests.Snippets;
+using GentleCourier.Cli.Tests.Reading;
 
 namespace GentleCourier.Cli.Tests;
 
@@ -10,7 +9,7 @@ public sealed class Packages : IAsyncLifetime
     private readonly Courier shell = new();
 
     /// <summary>Packages of one version are the same for ever, as far as a machine's cache is concerned.</summary>
-    public string Version { get; } = $"0.0.1-test{DateTime.UtcNow:yyyyMMddHHmmss}";
+    public string Version { get; } = $"0.0.{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}";
 
     public string Folder => Path.Combine(shell.Folder, "packages");
 
@@ -20,6 +19,26 @@ public sealed class Packages : IAsyncLifetime
         while (!File.Exists(Path.Combine(folder, "GentleCourier.slnx"))) folder = Path.GetDirectoryName(folder)!;
         return folder;
     }
+
+    /// <summary>The command that makes them of what has been built already.</summary>
+    public string PackInto(string folder) =>
+        $"'{RepositoryRoot()}/eng/pack.sh' {folder} --built PackageVersion={Version} ";
+
+    /// <summary>
+    /// In which a reader's commands run: what is not ours comes from the machine's cache, where it is, or from the usual
+    /// place; ours goes into no cache but the folder's own.
+    /// </summary>
+    public Dictionary<string, string> Surroundings(string folder) => new()
+    {
+        ["NUGET_PACKAGES"] = Path.Combine(folder, "cache"),
+        ["NUGET_FALLBACK_PACKAGES"] = MachinesCache,
+        ["MSBUILDDISABLENODEREUSE"] = "1",
+        ["DOTNET_NOLOGO"] = "1",
+        ["DOTNET_CLI_TELEMETRY_OPTOUT"] = "1",
+    };
+
+    public static string MachinesCache => Environment.GetEnvironmentVariable("NUGET_PACKAGES")
+        ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".nuget", "packages");
 
     public async ValueTask InitializeAsync()
     {
@@ -38,21 +57,17 @@ public sealed class Packages : IAsyncLifetime
 /// <summary>As a user takes them.</summary>
 public sealed class PackageTests : IClassFixture<Packages>, IDisposable
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(2);
-
     private readonly Courier shell = new();
     private readonly Packages packages;
 
     public PackageTests(Packages packages)
     {
         this.packages = packages;
-        // What is not ours comes from the machine's cache, where it is, or from the usual place.
-        var cache = Environment.GetEnvironmentVariable("NUGET_PACKAGES")
-            ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".nuget", "packages");
+        // What is not ours comes from the machine's cache.
         File.WriteAllText(Path.Combine(shell.Folder, "nuget.config"), $"""
             <configuration>
               <config><add key="globalPackagesFolder" value="cache" /></config>
-              <fallbackPackageFolders><add key="machine" value="{cache}" /></fallbackPackageFolders>
+              <fallbackPackageFolders><add key="machine" value="{Packages.MachinesCache}" /></fallbackPackageFolders>
               <packageSources><add key="ours" value="{packages.Folder}" /></packageSources>
             </configuration>
             """);
@@ -103,54 +118,10 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
         using var courier = new Courier(Path.Combine(tools, "courier"));
         (await courier.RunAsync("--version")).Says("0.1.0");
         (await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--queue", "taps"))
-            .Says("1 queues");
+            .Says("1 queue,");
         (await courier.RunAsync("status", "--broker", courier.Broker)).Says("taps");
         (await courier.RunAsync("forecast", "--come", "20", "--handle", "8", "--workers", "4", "--outage", "30m",
             "--out", Path.Combine(courier.Folder, "plan.png"))).Says("drawn into");
-    }
-
-    /// <summary>The guide's programs, from their text, in an empty folder, with the packages alone.</summary>
-    [Fact]
-    public async Task From_the_guide_and_the_packages_alone_web_services_and_workers_handle_their_first_events()
-    {
-        var programs = Snippet.In(Packages.RepositoryRoot(), "docs/guide.md").Where(s => s.File is not null)
-            .ToDictionary(s => s.File!, s => s.Text);
-        Assert.Equal(
-            ["Deck/Program.cs", "Fares/Program.cs", "Gate/Program.cs", "Night/Program.cs"], programs.Keys.Order());
-        Assert.InRange(Lines(programs["Gate/Program.cs"]) + Lines(programs["Fares/Program.cs"]), 1, 40);
-        await MakeAsync("web", "Gate", "Dapper 2.1.66", $"GentleCourier.Sqlite {packages.Version}");
-        await MakeAsync("worker", "Fares", $"GentleCourier.Sqlite {packages.Version}");
-        await MakeAsync(
-            "console", "Night", "Microsoft.Extensions.Hosting 10.0.12", $"GentleCourier.Sqlite {packages.Version}");
-        await MakeAsync(
-            "web", "Deck", "Microsoft.EntityFrameworkCore.Sqlite 10.0.15", $"GentleCourier.Sqlite {packages.Version}",
-            $"GentleCourier.EntityFrameworkCore {packages.Version}");
-        foreach (var (path, text) in programs) await File.WriteAllTextAsync(Path.Combine(shell.Folder, path), text);
-        var projects = programs.Keys.Select(Path.GetDirectoryName).Select(p => $"<Project Path=\"{p}/{p}.csproj\" />");
-        await File.WriteAllTextAsync(
-            Path.Combine(shell.Folder, "All.slnx"), $"<Solution>{string.Concat(projects)}</Solution>");
-        await RunAsync("dotnet", "build", "All.slnx", "-c", "Release");
-
-        shell.Environment["Courier__Broker"] = "sqlite:broker.db";
-        using var gate = Start("Gate", "--urls", "http://127.0.0.1:0");
-        var url = await SaidAsync(gate, "Now listening on: ");
-        using var fares = Start("Fares");
-        using var deck = Start("Deck", "--urls", "http://127.0.0.1:0");
-        var deckUrl = await SaidAsync(deck, "Now listening on: ");
-        using var http = new HttpClient();
-        (await http.PostAsync(new Uri($"{url}/taps/7"), null)).EnsureSuccessStatusCode();
-        Assert.Equal("7", await SaidAsync(fares, "charged tap "));
-        Assert.Equal("7", await SaidAsync(deck, "came on board: "));
-        (await http.PostAsync(new Uri($"{deckUrl}/crew/mara"), null)).EnsureSuccessStatusCode();
-        Assert.Equal("mara", await SaidAsync(deck, "welcome, "));
-        // One handler at a time: what it did before is saved.
-        Assert.Equal("1", await http.GetStringAsync(new Uri($"{deckUrl}/deck")));
-        using var night = Start("Night");
-        await SaidAsync(night, "published");
-        Assert.Equal("0", await SaidAsync(fares, "charged tap "));
-        gate.Kill();
-        fares.Kill();
-        deck.Kill();
     }
 
     /// <summary>Every other piece of code in the documents, with the packages alone.</summary>
@@ -164,7 +135,7 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
         var snippets = documents.SelectMany(d => Snippet.In(root, d)).Where(s => s.File is null).ToList();
         Assert.InRange(snippets.Count, 15, 100);
         var surroundings = await File.ReadAllTextAsync(
-            Path.Combine(root, "tests/GentleCourier.Cli.Tests/Snippets/Surroundings.cs"));
+            Path.Combine(root, "tests/GentleCourier.Cli.Tests/Reading/Surroundings.cs"));
         var usings = surroundings[..surroundings.IndexOf("namespace", StringComparison.Ordinal)];
         await MakeAsync(
             "web", "Shown", "Dapper 2.1.66", "Microsoft.EntityFrameworkCore.Sqlite 10.0.15",
@@ -191,28 +162,5 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
         var project = await File.ReadAllTextAsync(file);
         await File.WriteAllTextAsync(file, project.Replace(
             "</Project>", $"<ItemGroup>{string.Concat(items)}</ItemGroup></Project>", StringComparison.Ordinal));
-    }
-
-    private static int Lines(string text) => text.Split('\n').Count(line => line.Trim().Length > 0);
-
-    private Process Start(string program, params string[] arguments)
-    {
-        shell.Environment["Courier__Source"] = $"/pier/{program.ToLowerInvariant()}";
-        shell.Environment["Courier__Store"] = $"sqlite:{program.ToLowerInvariant()}.db";
-        return shell.StartProgram(
-            "dotnet", [Path.Combine(program, "bin/Release/net10.0", $"{program}.dll"), .. arguments]);
-    }
-
-    /// <summary>What it says after some words.</summary>
-    private static async Task<string> SaidAsync(Process process, string words)
-    {
-        using var limit = new CancellationTokenSource(Limit);
-        while (await process.StandardOutput.ReadLineAsync(limit.Token) is { } line)
-        {
-            var at = line.IndexOf(words, StringComparison.Ordinal);
-            if (at >= 0) return line[(at + words.Length)..].Trim();
-        }
-        throw new InvalidOperationException(
-            $"it ended without '{words}': {await process.StandardError.ReadToEndAsync(limit.Token)}");
     }
 }

@@ -1,7 +1,7 @@
 using System.Text;
 using System.Text.RegularExpressions;
 
-namespace GentleCourier.Cli.Tests.Snippets;
+namespace GentleCourier.Cli.Tests.Reading;
 
 /// <summary>A piece of C# in a document.</summary>
 /// <param name="Document">The document, from the root of the repository.</param>
@@ -10,7 +10,8 @@ namespace GentleCourier.Cli.Tests.Snippets;
 /// <param name="Text">The code.</param>
 internal sealed partial record Snippet(string Document, int Line, string? File, string Text)
 {
-    [GeneratedRegex(@"(?:<!-- file: (?<file>\S+) -->\n)?```csharp\n(?<text>.*?)```", RegexOptions.Singleline, 1000)]
+    [GeneratedRegex(@"(?:^`(?<file>[\w.-]+/[\w./-]+)`[^\n`]*:\n\n)?^```csharp\n(?<text>.*?)^```",
+        RegexOptions.Singleline | RegexOptions.Multiline, 1000)]
     private static partial Regex Pieces { get; }
 
     public static List<Snippet> In(string root, string document)

@@ -1,0 +1,49 @@
+using GentleCourier.Cli.Tests.Reading;
+
+namespace GentleCourier.Cli.Tests;
+
+/// <summary>What the guide says, done as a reader does it who only copies.</summary>
+public sealed class GuideTests(Packages packages) : IClassFixture<Packages>
+{
+    private static readonly string Guide =
+        File.ReadAllText(Path.Combine(Packages.RepositoryRoot(), "docs/guide.md"));
+
+    /// <summary>In an empty folder, with the packages alone, and the commands, files and addresses of the text.</summary>
+    [Fact]
+    public async Task The_first_programs_handle_their_first_events()
+    {
+        using var courier = new Courier();
+        var first = Step.In(Guide, "## A first program", "## 1. Connect");
+        var withContexts = Step.In(Guide, "### With EF Core", "## 2. Publish");
+        Assert.Equal(["Gate/Program.cs", "Fares/Program.cs", "Night/Program.cs", "Deck/Program.cs",
+            "Crew.Data/CrewContext.cs", "Crew/Program.cs"], first.Concat(withContexts).OfType<Step.Write>()
+                .Select(w => w.File));
+        // Short enough to be typed in five minutes.
+        Assert.InRange(first.OfType<Step.Write>().Take(2).Sum(w => w.Text.Split('\n').Count(l => l.Trim() != "")), 1, 40);
+        using var reader = new Reader(courier.Folder, packages.Surroundings(courier.Folder));
+        await reader.FollowAsync(first.Concat(withContexts).Select(step => step is Step.Type(var commands)
+            // What has been built is packed, rather than built once more.
+            ? new Step.Type(commands.Replace("~/gentle-courier/eng/pack.sh packages ", packages.PackInto("packages"),
+                StringComparison.Ordinal)) : step));
+    }
+
+    /// <summary>They may find nothing to do here; but there is no slip in them.</summary>
+    [Fact]
+    public async Task Each_command_that_the_guide_shows_is_one_that_the_program_knows()
+    {
+        using var courier = new Courier();
+        foreach (var part in new[] { "store", "broker" })
+            await courier.RunAsync("schema", "apply", part, $"--{part}",
+                part == "store" ? courier.Store : courier.Broker);
+        (courier.Environment["COURIER_BROKER"], courier.Environment["COURIER_STORE"]) = (courier.Broker, courier.Store);
+        var commands = Step.In(Guide, "## 1. Connect", null).OfType<Step.Type>()
+            .SelectMany(t => t.Commands.Split('\n')).Where(c => c.StartsWith("courier ", StringComparison.Ordinal))
+            .ToList();
+        Assert.InRange(commands.Count, 8, 100);
+        foreach (var command in commands)
+        {
+            var words = command.Split('#')[0].Split(' ', StringSplitOptions.RemoveEmptyEntries)[1..];
+            Assert.DoesNotContain("Try `courier", (await courier.RunAsync(words)).Errors, StringComparison.Ordinal);
+        }
+    }
+}
