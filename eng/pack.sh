@@ -7,18 +7,20 @@
 # Release already. NAME=VALUE are properties, such as PackageVersion=0.1.0-rc.1.
 set -euo pipefail
 [ $# -ge 1 ] || { sed -n '2,7s/^# \{0,1\}//p' "$0" >&2; exit 2; }
-dir=$(realpath -m "$1") && shift
+from=$PWD
 cd "$(dirname "$0")/.."
 export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
-properties=() built=
+dir= properties=() built=
 for argument in "$@"; do
   case "$argument" in
     --built) built=1 ;;
     *=*) properties+=("-p:$argument") ;;
-    *) echo "pack.sh: '$argument' is neither --built nor NAME=VALUE" >&2; exit 2 ;;
+    *) [ -z "$dir" ] || { echo "pack.sh: there are two folders, '$dir' and '$argument'" >&2; exit 2; }
+      dir=$(cd "$from" && realpath -m "$argument") ;;
   esac
 done
+[ -n "$dir" ] || { sed -n '2,7s/^# \{0,1\}//p' eng/pack.sh >&2; exit 2; }
 if [ -n "$built" ]; then
   dotnet pack eng/Packages.slnf --no-build -c Release -o "$dir" "${properties[@]}"
 else

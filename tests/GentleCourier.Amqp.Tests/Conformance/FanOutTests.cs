@@ -100,7 +100,8 @@ public sealed class FanOutTests
     public async Task Routes_that_lead_nowhere_fail_the_start_and_are_named(string queues, string problem)
     {
         await using var crossing = new Crossing(new Quay());
-        var error = Assert.Throws<OptionsValidationException>(() => crossing.Build("harbour", settings: To(queues)));
+        var error = await Assert.ThrowsAsync<OptionsValidationException>(
+            () => crossing.StartAsync("harbour", settings: To(queues)));
         Assert.Contains($"Courier:Routes:test.tap: type 'test.tap' {problem}", error.Message, StringComparison.Ordinal);
     }
 }
