@@ -4,6 +4,9 @@ using System.Transactions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Servers;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Diagnostics.HealthChecks;
+using Microsoft.Extensions.Logging;
 using Npgsql;
 
 namespace GentleCourier.Postgres.Tests;
@@ -297,5 +300,41 @@ public sealed class SurroundingsTests
                 await using var connection = await store.OpenConnectionAsync(cancel);
                 await connection.ExecuteAsync("CREAT TABLE");
             })));
+    }
+
+    [Fact]
+    public async Task A_publisher_whose_role_may_make_nothing_waits_for_the_brokers_tables_and_says_so_once()
+    {
+        var place = new Databases();
+        await using var crossing = new Crossing(place);
+        using var reports = new Reports();
+        var role = $"gate_{Guid.NewGuid():N}";
+        await using var admin = place.Open("broker");
+        await admin.ExecuteAsync($"CREATE ROLE {role} LOGIN PASSWORD 'gate'");
+        try
+        {
+            var harbour = await crossing.StartAsync("harbour", settings: new()
+            {
+                ["Courier:Broker"] = place.Broker.Replace("owner@", $"{role}:gate@", StringComparison.Ordinal),
+            }, services: s => s.AddSingleton<ILoggerFactory>(reports));
+            await Crossing.UntilAsync(() => Task.FromResult(reports.Lines.Any(l => l.Contains(
+                "until the broker's tables are there: cannot make the tables of the broker in",
+                StringComparison.Ordinal))), "it says so");
+            var ready = await harbour.Services.GetRequiredService<CourierReady>().CheckHealthAsync(null!);
+            Assert.Equal(HealthStatus.Healthy, ready.Status);
+            Assert.Contains("cannot make the tables", ready.Description, StringComparison.Ordinal);
+
+            await crossing.RouteAsync(("test.tap", "taps"));
+            await admin.ExecuteAsync($"GRANT USAGE ON SCHEMA courier TO {role}; GRANT SELECT, INSERT, UPDATE, DELETE "
+                + $"ON ALL TABLES IN SCHEMA courier TO {role}");
+            await harbour.PublishAsync(new Tap(1));
+            await Crossing.UntilAsync(
+                async () => await crossing.FiguresAsync("taps") is { Ready: 1 }, "the tap has been relayed");
+        }
+        finally
+        {
+            await admin.ExecuteAsync($"DROP OWNED BY {role}");
+            NpgsqlConnection.ClearAllPools();
+        }
     }
 }

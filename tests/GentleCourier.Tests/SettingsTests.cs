@@ -45,14 +45,14 @@ public sealed class SettingsTests
     [Theory]
     [InlineData(
         "Courier:Brokr", "x",
-        "Courier:Brokr is not a setting of this process; Courier knows Broker, CreateMissing, MaxEventBytes, "
+        "Courier:Brokr is not a setting of this process (did you mean Broker?); Courier knows Broker, CreateMissing, MaxEventBytes, "
         + "Receivers, Relay, Retention, Routes, Schedules, Source, Store")]
     [InlineData("Courier:MaxEventBytes", "many", "Courier:MaxEventBytes must be a whole number, but is 'many'")]
     [InlineData("Courier:CreateMissing", "yes", "Courier:CreateMissing must be true or false, but is 'yes'")]
     [InlineData("Courier:Relay:Lease", "5", "Courier:Relay:Lease must be a time as hh:mm:ss, but is '5'")]
     [InlineData("Courier:Relay:Batch", "5", "Courier:Relay:Batch is not a setting")]
     [InlineData("Courier:Receivers:tap:Prefech", "5",
-        "Courier:Receivers:tap:Prefech is not a setting of this process; Courier:Receivers:tap knows BatchSize,")]
+        "Prefech is not a setting of this process (did you mean Prefetch?); Courier:Receivers:tap knows BatchSize,")]
     [InlineData("Courier:Receivers:tap:Prefetch", "lots",
         "Courier:Receivers:tap:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
     [InlineData("Courier:Relay", "off",

@@ -191,6 +191,10 @@ internal sealed class SqliteFile
         return new CourierException($"cannot {tried} {DisplayName}: {what}", e) { IsTransient = IsTransient(e) };
     }
 
+    /// <summary>Whether somebody else has the file's lock.</summary>
+    public static bool IsLocked(Exception e) =>
+        e is SqliteException { SqliteErrorCode: raw.SQLITE_BUSY or raw.SQLITE_LOCKED };
+
     /// <summary>Whether the file, its disk or others that use it are at fault, and not what was asked.</summary>
     public static bool IsTransient(Exception e) => e is SqliteException
     {

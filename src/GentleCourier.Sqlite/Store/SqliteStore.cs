@@ -217,6 +217,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         }
         catch (Exception e)
         {
+            turns.IsReaching = SqliteFile.IsLocked(e);
             await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
             if (e is SqliteException) throw file.Problem(e, "handle an event in");
             throw;
@@ -343,6 +344,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         }
         catch (Exception e)
         {
+            turns.IsReaching = SqliteFile.IsLocked(e);
             // A connection in doubt is not used again.
             Close();
             throw e is SqliteException ? file.Problem(e, "use") : e;

@@ -83,6 +83,7 @@ internal sealed class StoreConnection(string settings, Turns turns, SqliteFile f
         }
         catch (Exception e)
         {
+            turns.IsReaching = SqliteFile.IsLocked(e);
             GiveTurn();
             if (e is SqliteException) throw file.Problem(e, "begin a transaction in");
             throw;

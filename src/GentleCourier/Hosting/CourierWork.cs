@@ -5,6 +5,7 @@ using GentleCourier.Scheduling;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Hosting;
 
@@ -16,7 +17,8 @@ namespace GentleCourier.Hosting;
 /// <remarks>
 /// Nothing is asked for before the start: a setting that is wrong fails that, and the host can be stopped all the same.
 /// </remarks>
-internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleService, IDisposable
+internal sealed partial class CourierWork(IServiceProvider services, ILogger<CourierWork> logger)
+    : IHostedLifecycleService, IDisposable
 {
     private readonly List<BackgroundService> parts = [];
     private Preparation? preparation;
@@ -35,7 +37,32 @@ internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleS
         if (setup.Schedules.Count > 0) parts.Add(ActivatorUtilities.CreateInstance<Declarer>(services));
         if (setup.Relays) parts.Add(ActivatorUtilities.CreateInstance<Relay>(services));
         if (setup.Bindings.Count > 0) parts.Add(services.GetRequiredService<ReceiverHost>());
-        foreach (var part in parts) await part.StartAsync(cancellationToken).ConfigureAwait(false);
+        foreach (var part in parts)
+        {
+            await part.StartAsync(cancellationToken).ConfigureAwait(false);
+            _ = WatchAsync(part);
+        }
+    }
+
+    /// <summary>
+    /// None of the parts ends by a failure: what they do is supervised. If one does all the same, the process must not
+    /// stand there without it: it ends, as the host would have it.
+    /// </summary>
+    private async Task WatchAsync(BackgroundService part)
+    {
+        try
+        {
+            if (part.ExecuteTask is { } running) await running.ConfigureAwait(false);
+        }
+        catch (Exception e) when (preparation is not null)
+        {
+            LogFailed(logger, e, part.GetType().Name);
+            services.GetService<IHostApplicationLifetime>()?.StopApplication();
+        }
+        catch (Exception)
+        {
+            // It is told to stop, and does.
+        }
     }
 
     public Task StartedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
@@ -67,4 +94,8 @@ internal sealed class CourierWork(IServiceProvider services) : IHostedLifecycleS
     public Task StoppedAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
     public void Dispose() => parts.ForEach(part => part.Dispose());
+
+    [LoggerMessage(404, LogLevel.Critical,
+        "{Part} has failed for good, and this process ends: restart it, and report this")]
+    private static partial void LogFailed(ILogger logger, Exception problem, string part);
 }

@@ -41,12 +41,19 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
         {
             if (sections.Contains(child.Key, StringComparer.OrdinalIgnoreCase)) continue;
             var setting = Array.Find(table, s => s.Name.Equals(child.Key, StringComparison.OrdinalIgnoreCase))
-                ?? throw Problem(child.Path, $"{child.Path} is not a setting of this process; {section.Path} knows "
-                    + string.Join(", ", table.Select(s => s.Name).Concat(sections).Order(StringComparer.Ordinal)));
+                ?? throw Unknown(child, section, [.. table.Select(s => s.Name), .. sections]);
             if (child.GetChildren().FirstOrDefault() is { } below)
                 throw Problem(child.Path, $"{child.Path} takes a value, but there is {below.Path}");
             if (child.Value is { } text) setting.Read(options, child.Path, text);
         }
+    }
+
+    private static OptionsValidationException Unknown(
+        IConfigurationSection child, IConfigurationSection section, string[] known)
+    {
+        var meant = Nearest(child.Key, known) is { } nearest ? $" (did you mean {nearest}?)" : "";
+        return Problem(child.Path, $"{child.Path} is not a setting of this process{meant}; {section.Path} knows "
+            + string.Join(", ", known.Order(StringComparer.Ordinal)));
     }
 
     private IEnumerable<IConfigurationSection> ChildrenOf(string name, string kind)

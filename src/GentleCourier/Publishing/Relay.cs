@@ -70,8 +70,8 @@ internal sealed partial class Relay : BackgroundService
     /// <summary>Relays what there is, and rests; or waits for more.</summary>
     private async Task TakeTurnAsync(CancellationToken stopping)
     {
-        var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
         if (!isPrepared && !await PrepareAsync(stopping).ConfigureAwait(false)) return;
+        var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
         if (term != known) await BeginTermAsync(term, stopping).ConfigureAwait(false);
 
         var began = clock.GetTimestamp();
