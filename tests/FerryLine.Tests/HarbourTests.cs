@@ -8,7 +8,9 @@ using Microsoft.Extensions.DependencyInjection;
 
 namespace FerryLine.Tests;
 
-/// <summary>The gate within the test's own process, as people test a web service: with settings that come late.</summary>
+/// <summary>
+/// The gate within the test's own process, as people test a web service: with settings that come late.
+/// </summary>
 public sealed class HarbourTests : IDisposable
 {
     private readonly string folder = Directory.CreateTempSubdirectory("ferryline-harbour-").FullName;

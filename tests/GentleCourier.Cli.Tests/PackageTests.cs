@@ -25,8 +25,8 @@ public sealed class Packages : IAsyncLifetime
         $"'{RepositoryRoot()}/eng/pack.sh' {folder} --built PackageVersion={Version} ";
 
     /// <summary>
-    /// In which a reader's commands run: what is not ours comes from the machine's cache, where it is, or from the usual
-    /// place; ours goes into no cache but the folder's own.
+    /// In which a reader's commands run: what is not ours comes from the machine's cache, where it is, or from the
+    /// usual place; ours goes into no cache but the folder's own.
     /// </summary>
     public Dictionary<string, string> Surroundings(string folder) => new()
     {

@@ -126,7 +126,7 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
     private void ReadReceiver(IConfigurationSection child)
     {
         var bound = courier.Bindings.FirstOrDefault(b => IsNamed(b.Queue, child));
-        // Of another process's only names and values can be looked at: what its code says beside them is not known here.
+        // Of another process's only names and values can be looked at: what its code says besides is not known here.
         Read(child, SettingTables.Receiver, bound?.Options ?? new());
         if (bound is not null) return;
         strangers.Add(

@@ -18,7 +18,9 @@ public sealed class RouteOptions
     /// Names of queues, at least one; what is no queue's name, since it has a slash, is an address as the broker writes
     /// them.
     /// </param>
-    /// <exception cref="ArgumentException">No wire type; or neither a queue's name nor an address, or nothing.</exception>
+    /// <exception cref="ArgumentException">
+    /// No wire type; or neither a queue's name nor an address, or nothing.
+    /// </exception>
     public RouteOptions Add(string type, params IEnumerable<string> queues)
     {
         ArgumentException.ThrowIfNullOrWhiteSpace(type);

@@ -5,8 +5,8 @@ using System.Text;
 namespace GentleCourier.Cli.Tests.Reading;
 
 /// <summary>
-/// Does what a document says, word for word: types its commands into terminals, all in one folder, writes its files, and
-/// waits until what it promises is to be seen. What runs on has a terminal of its own.
+/// Does what a document says, word for word: types its commands into terminals, all in one folder, writes its files,
+/// and waits until what it promises is to be seen. What runs on has a terminal of its own.
 /// </summary>
 internal sealed class Reader(string folder, IReadOnlyDictionary<string, string> environment) : IDisposable
 {
@@ -98,7 +98,8 @@ internal sealed class Reader(string folder, IReadOnlyDictionary<string, string> 
         }
 
         public override string ToString() => new StringBuilder($"$ {commands.Trim()}\n")
-            .AppendJoin('\n', unread.Concat(lines)).Append(process.HasExited ? $"\n({process.ExitCode})" : "").ToString();
+            .AppendJoin('\n', unread.Concat(lines)).Append(process.HasExited ? $"\n({process.ExitCode})" : "")
+            .ToString();
 
         public void Dispose()
         {
