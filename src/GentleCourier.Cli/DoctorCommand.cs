@@ -111,8 +111,8 @@ internal static class DoctorCommand
                     c.Of, c.Check.Name, result = Word(c.Check), c.Check.Said,
                 }));
             else
-                AnsiConsole.WriteLine(
-                    $"\n{(wrong == 0 ? "all is well" : $"wrong: {wrong} of {checks.Count}")}");
+                AnsiConsole.WriteLine(wrong == 0 ? "\nall is well"
+                    : $"\n{wrong} of {Plain.Count(checks.Count, "thing")} {(wrong == 1 ? "is" : "are")} wrong");
             return wrong > 0;
         }
 

@@ -83,7 +83,7 @@ public sealed partial class CommandTests
         var missing = await courier.RunAsync("doctor", "--broker", courier.Broker, "--store", courier.Store);
         Assert.Equal(3, missing.ExitCode);
         Assert.Matches(@"wrong file +sqlite:\S+broker.db does not exist; .*courier schema apply", missing.Output);
-        Assert.Contains("wrong: 2 of 2", missing.Output, StringComparison.Ordinal);
+        Assert.Contains("2 of 2 things are wrong", missing.Output, StringComparison.Ordinal);
 
         await courier.RunAsync("schema", "apply", "broker", "--broker", courier.Broker, "--route", "test.tap=fares");
         await courier.RunAsync("schema", "apply", "store", "--store", courier.Store);
