@@ -190,7 +190,7 @@ public sealed class DemoTests : IDisposable
 
     private static async Task EndAsync(Process process)
     {
-        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(4));
         await process.WaitForExitAsync(limit.Token);
     }
 

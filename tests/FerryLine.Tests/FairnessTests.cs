@@ -54,7 +54,7 @@ public sealed partial class FairnessTests : IDisposable
             RedirectStandardError = true,
             WorkingDirectory = folder,
         })!;
-        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(4));
         var output = process.StandardOutput.ReadToEndAsync(limit.Token);
         var error = process.StandardError.ReadToEndAsync(limit.Token);
         await process.WaitForExitAsync(limit.Token);

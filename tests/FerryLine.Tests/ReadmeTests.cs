@@ -49,6 +49,6 @@ public sealed partial class ReadmeTests : IDisposable
 
     private string InFolder(string commands) => Made.Replace(commands, $"{folder}/$0");
 
-    [GeneratedRegex(@"(?<= )(day|packages|tools)(?=\s)", RegexOptions.None, 1000)]
+    [GeneratedRegex(@"(?<= )(?:day|packages|tools)(?=\s)", RegexOptions.None, 1000)]
     private static partial Regex Made { get; }
 }

@@ -5,13 +5,14 @@ using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Conformance;
 
 namespace GentleCourier.Amqp.Tests;
 
 /// <summary>Against a real broker.</summary>
 public sealed class BrokerTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Limit = Crossing.Limit;
 
     private static CancellationToken Cancel => TestContext.Current.CancellationToken;
 

@@ -5,6 +5,7 @@ using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Conformance;
 
 namespace GentleCourier.Amqp.Tests;
 
@@ -13,7 +14,7 @@ namespace GentleCourier.Amqp.Tests;
 /// </summary>
 public sealed class JudgeTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(60);
+    private static readonly TimeSpan Limit = Crossing.Limit;
 
     private static CancellationToken Cancel => TestContext.Current.CancellationToken;
 

@@ -2,13 +2,14 @@ using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Conformance;
 
 namespace GentleCourier.Amqp.Tests;
 
 /// <summary>Peers that do what a healthy one never does: everything ends, and says why.</summary>
 public sealed class PeerTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Limit = Crossing.Limit;
 
     private static CancellationToken Cancel => TestContext.Current.CancellationToken;
 

@@ -7,13 +7,14 @@ using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Conformance;
 
 namespace GentleCourier.Amqp.Tests;
 
 /// <summary>Addresses, who one is, TLS, and connections that are made again.</summary>
 public sealed class ReachTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Limit = Crossing.Limit;
 
     private static CancellationToken Cancel => TestContext.Current.CancellationToken;
 

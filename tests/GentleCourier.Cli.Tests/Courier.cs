@@ -14,6 +14,9 @@ public sealed class Courier : IDisposable
         this.program = program ?? Path.Combine(here, "../../GentleCourier.Cli", Path.GetFileName(here), "courier.dll");
     }
 
+    /// <summary>How long a test waits for a program: it only ends what hangs.</summary>
+    public static TimeSpan Limit { get; } = TimeSpan.FromMinutes(4);
+
     public string Folder { get; } = Directory.CreateTempSubdirectory("courier-cli-").FullName;
 
     public string BrokerFile => Path.Combine(Folder, "broker.db");
@@ -81,7 +84,7 @@ public sealed class Courier : IDisposable
     public async Task<Result> RunProgramAsync(string program, string[] arguments, string input = "")
     {
         using var process = Process.Start(StartOf(program, arguments))!;
-        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(3));
+        using var limit = new CancellationTokenSource(Limit);
         await process.StandardInput.WriteAsync(input);
         process.StandardInput.Close();
         var output = process.StandardOutput.ReadToEndAsync(limit.Token);

@@ -43,7 +43,7 @@ public sealed class RecordingTests : IDisposable
     private async Task UntilAsync(Func<bool> condition, string what)
     {
         for (var began = Stopwatch.GetTimestamp(); !condition(); await Task.Delay(20))
-            Assert.True(Stopwatch.GetElapsedTime(began) < TimeSpan.FromSeconds(60),
+            Assert.True(Stopwatch.GetElapsedTime(began) < Courier.Limit,
                 $"waited in vain until {what}; recorded is:\n{string.Join('\n', Rows().TakeLast(30))}");
     }
 

@@ -63,7 +63,7 @@ public sealed partial class WatchTests : IDisposable
         {
             var drawn = Since(since);
             if (drawn.Contains(text, StringComparison.Ordinal)) return;
-            Assert.True(Stopwatch.GetElapsedTime(began) < TimeSpan.FromSeconds(60), $"no '{text}' came in\n{drawn}");
+            Assert.True(Stopwatch.GetElapsedTime(began) < Courier.Limit, $"no '{text}' came in\n{drawn}");
         }
     }
 
@@ -111,7 +111,7 @@ public sealed partial class WatchTests : IDisposable
         await UntilAsync("queue pier-003 has 4 events waiting", Place());
 
         await TypeAsync(watch, End);
-        await watch.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(30));
+        await watch.WaitForExitAsync().WaitAsync(Courier.Limit);
         Assert.Equal(0, watch.ExitCode);
         string raw;
         lock (seen) raw = seen.ToString();
@@ -135,7 +135,7 @@ public sealed partial class WatchTests : IDisposable
         await TypeAsync(watch, "o\e[H");
         await UntilAsync(">  pier-150", Place());
         await TypeAsync(watch, End);
-        await watch.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(30));
+        await watch.WaitForExitAsync().WaitAsync(Courier.Limit);
         Assert.Equal(0, watch.ExitCode);
     }
 
@@ -150,7 +150,7 @@ public sealed partial class WatchTests : IDisposable
                 Assert.Matches(@"^\d{4}-\d\d-\d\d [\d:]+Z  2 wait in 2 queues; pier-001 2 \(lag unknown\); .*"
                     + "wrong: queue-unreceived pier-001$", await lines.StandardOutput.ReadLineAsync());
             using var interrupt = Process.Start("kill", ["-INT", $"{lines.Id}"]);
-            await lines.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(30));
+            await lines.WaitForExitAsync().WaitAsync(Courier.Limit);
             Assert.Equal((0, ""), (lines.ExitCode, await lines.StandardError.ReadToEndAsync()));
         }
         using var json = courier.Open("watch", "--broker", courier.Broker, "--every", "500ms", "--json");

@@ -5,7 +5,7 @@ namespace GentleCourier.Tests;
 
 public sealed class AttemptTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(1);
+    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(4);
 
     private readonly FakeTimeProvider clock = new();
     private int overruns;

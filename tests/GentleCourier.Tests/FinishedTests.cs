@@ -5,7 +5,7 @@ namespace GentleCourier.Tests;
 
 public sealed class FinishedTests
 {
-    private static readonly TimeSpan Limit = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(4);
 
     private readonly List<Settlement> batch = [];
 

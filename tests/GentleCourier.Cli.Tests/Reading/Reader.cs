@@ -71,7 +71,10 @@ internal sealed class Reader(string folder, IReadOnlyDictionary<string, string> 
             // Each command of several has to succeed; with its errors among the rest, as on a screen.
             var start = new ProcessStartInfo("bash", ["-c", $"set -e; exec 2>&1\n{commands}"])
             {
-                WorkingDirectory = folder, RedirectStandardInput = true, RedirectStandardOutput = true,
+                WorkingDirectory = folder,
+                UseShellExecute = false,
+                RedirectStandardInput = true,
+                RedirectStandardOutput = true,
             };
             foreach (var (name, value) in environment) start.Environment[name] = value;
             process = Process.Start(start)!;
