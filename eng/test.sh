@@ -31,7 +31,7 @@ export logs
 # Two projects at a time, much of theirs is waiting; the longest first. But the examples' tests start five processes each,
 # and want the machine for themselves.
 if [ "$what" = GentleCourier.slnx ]; then
-  long="GentleCourier.Amqp.Tests GentleCourier.Postgres.Tests" alone=FerryLine.Tests
+  long="GentleCourier.Cli.Tests GentleCourier.Postgres.Tests GentleCourier.Amqp.Tests" alone=FerryLine.Tests
   others=$(basename -a tests/*.Tests | grep -vxF "$(printf '%s\n' $long $alone)")
 else
   long= alone= others="GentleCourier.Sqlite.Tests GentleCourier.Tests"

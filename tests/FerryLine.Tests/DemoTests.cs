@@ -4,8 +4,12 @@ using System.Text.Json;
 namespace FerryLine.Tests;
 
 /// <summary>The real example, as a user runs it. One after another: each run starts five processes.</summary>
+[Collection(OneAtATime)]
 public sealed class DemoTests : IDisposable
 {
+    /// <summary>A day of the ferries wants the machine for itself.</summary>
+    public const string OneAtATime = "days";
+
     private const int TerminalInterrupt = 2;
 
     private readonly string folder = Directory.CreateTempSubdirectory("ferryline-test-").FullName;

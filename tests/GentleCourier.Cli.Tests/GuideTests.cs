@@ -3,7 +3,7 @@ using GentleCourier.Cli.Tests.Reading;
 namespace GentleCourier.Cli.Tests;
 
 /// <summary>What the guide says, done as a reader does it who only copies.</summary>
-public sealed class GuideTests(Packages packages) : IClassFixture<Packages>
+public sealed class GuideTests
 {
     private static readonly string Guide =
         File.ReadAllText(Path.Combine(Packages.RepositoryRoot(), "docs/guide.md"));
@@ -23,11 +23,11 @@ public sealed class GuideTests(Packages packages) : IClassFixture<Packages>
         // Short enough to be typed in five minutes.
         var lines = first.OfType<Step.Write>().Take(2).SelectMany(w => w.Text.Split('\n')).Where(l => l.Trim() != "");
         Assert.InRange(lines.Count(), 1, 40);
-        using var reader = new Reader(courier.Folder, packages.Surroundings(courier.Folder));
+        using var reader = new Reader(courier.Folder, Packages.Surroundings(courier.Folder));
         await reader.FollowAsync(first.Concat(withContexts).Select(step => step is Step.Type(var commands)
             // What has been built is packed, rather than built once more.
-            ? new Step.Type(commands.Replace("~/gentle-courier/eng/pack.sh packages ", packages.PackInto("packages"),
-                StringComparison.Ordinal)) : step));
+            ? new Step.Type(commands.Replace("~/gentle-courier/eng/pack.sh packages ",
+                Packages.PackInto("packages", Packages.NewVersion()), StringComparison.Ordinal)) : step));
     }
 
     /// <summary>They may find nothing to do here; but there is no slip in them.</summary>

@@ -9,7 +9,7 @@ public sealed class Packages : IAsyncLifetime
     private readonly Courier shell = new();
 
     /// <summary>Packages of one version are the same for ever, as far as a machine's cache is concerned.</summary>
-    public string Version { get; } = $"0.0.{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}";
+    public string Version { get; } = NewVersion();
 
     public string Folder => Path.Combine(shell.Folder, "packages");
 
@@ -21,14 +21,16 @@ public sealed class Packages : IAsyncLifetime
     }
 
     /// <summary>The command that makes them of what has been built already.</summary>
-    public string PackInto(string folder) =>
-        $"'{RepositoryRoot()}/eng/pack.sh' {folder} --built PackageVersion={Version} ";
+    public static string PackInto(string folder, string version) =>
+        $"'{RepositoryRoot()}/eng/pack.sh' {folder} --built PackageVersion={version} ";
+
+    public static string NewVersion() => $"0.0.{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}";
 
     /// <summary>
     /// In which a reader's commands run: what is not ours comes from the machine's cache, where it is, or from the
     /// usual place; ours goes into no cache but the folder's own.
     /// </summary>
-    public Dictionary<string, string> Surroundings(string folder) => new()
+    public static Dictionary<string, string> Surroundings(string folder) => new()
     {
         ["NUGET_PACKAGES"] = Path.Combine(folder, "cache"),
         ["NUGET_FALLBACK_PACKAGES"] = MachinesCache,

@@ -22,6 +22,8 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
 {
     private readonly List<BackgroundService> parts = [];
     private Preparation? preparation;
+    private Task? stopped;
+    private volatile bool isStopping;
 
     public Task StartingAsync(CancellationToken cancellationToken)
     {
@@ -54,7 +56,7 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
         {
             if (part.ExecuteTask is { } running) await running.ConfigureAwait(false);
         }
-        catch (Exception e) when (preparation is not null)
+        catch (Exception e) when (!isStopping)
         {
             LogFailed(logger, e, part.GetType().Name);
             services.GetService<IHostApplicationLifetime>()?.StopApplication();
@@ -69,11 +71,18 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
 
     public Task StoppingAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
-    public async Task StopAsync(CancellationToken cancellationToken)
+    /// <summary>
+    /// Some hosts are told to stop twice, by whoever runs them and by whoever has made them: both wait for the same.
+    /// </summary>
+    public Task StopAsync(CancellationToken cancellationToken)
     {
-        // Some hosts stop twice, the second time when all has been disposed of.
-        if (preparation is not { } begun) return;
-        preparation = null;
+        lock (parts) stopped ??= StopOnceAsync(cancellationToken);
+        return stopped.WaitAsync(cancellationToken);
+    }
+
+    private async Task StopOnceAsync(CancellationToken cancellationToken)
+    {
+        isStopping = true;
         var failures = new List<Exception>();
         foreach (var part in parts.AsEnumerable().Reverse())
         {
@@ -87,7 +96,7 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
                 failures.Add(e);
             }
         }
-        await begun.StopAsync(cancellationToken).ConfigureAwait(false);
+        if (preparation is not null) await preparation.StopAsync(cancellationToken).ConfigureAwait(false);
         if (failures.Count > 0) throw new AggregateException("not everything could be stopped", failures);
     }
 
