@@ -28,7 +28,7 @@ trap 'rm -rf "$logs"' EXIT
 run() { dotnet test --test-modules "artifacts/bin/$1/release/$1.dll" >"$logs/$1" 2>&1 || touch "$logs/failed"; cat "$logs/$1"; }
 export -f run
 export logs
-# Three projects at a time, more than half of theirs is waiting; the longest first. But the examples' tests start five processes each,
+# Two projects at a time, much of theirs is waiting; the longest first. But the examples' tests start five processes each,
 # and want the machine for themselves.
 if [ "$what" = GentleCourier.slnx ]; then
   long="GentleCourier.Cli.Tests GentleCourier.Postgres.Tests GentleCourier.Amqp.Tests" alone=FerryLine.Tests
@@ -36,7 +36,7 @@ if [ "$what" = GentleCourier.slnx ]; then
 else
   long= alone= others="GentleCourier.Sqlite.Tests GentleCourier.Tests"
 fi
-printf '%s\n' $long $others | xargs -P 3 -I{} bash -c 'run {}'
+printf '%s\n' $long $others | xargs -P 2 -I{} bash -c 'run {}'
 for project in $alone; do run "$project"; done
 
 status=0

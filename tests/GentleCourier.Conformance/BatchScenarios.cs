@@ -203,7 +203,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             },
         };
         var fares = await BuildFaresAsync(crossing, log, limits => (
-            limits.BatchSize, limits.MaxAttempts, limits.TimeLimit) = (3, 1, TimeSpan.FromMilliseconds(100)));
+            // Long enough for those that do not hang, on any machine.
+            limits.BatchSize, limits.MaxAttempts, limits.TimeLimit) = (3, 1, TimeSpan.FromSeconds(3)));
         await PublishAsync(crossing, 3);
         await fares.StartAsync();
         await crossing.SettledAsync(deadLetters: 1);
