@@ -1,3 +1,5 @@
+using System.Net;
+using System.Net.Sockets;
 using GentleCourier.Cli.Tests.Reading;
 
 namespace GentleCourier.Cli.Tests;
@@ -24,10 +26,29 @@ public sealed class GuideTests
         var lines = first.OfType<Step.Write>().Take(2).SelectMany(w => w.Text.Split('\n')).Where(l => l.Trim() != "");
         Assert.InRange(lines.Count(), 1, 40);
         using var reader = new Reader(courier.Folder, Packages.Surroundings(courier.Folder));
-        await reader.FollowAsync(first.Concat(withContexts).Select(step => step is Step.Type(var commands)
+        await reader.FollowAsync(first.Concat(withContexts).Select(step => step switch
+        {
             // What has been built is packed, rather than built once more.
-            ? new Step.Type(commands.Replace("~/gentle-courier/eng/pack.sh packages ",
-                Packages.PackInto("packages", Packages.NewVersion()), StringComparison.Ordinal)) : step));
+            Step.Type(var commands) => new Step.Type(OnFreePorts(commands.Replace(
+                "~/gentle-courier/eng/pack.sh packages ", Packages.PackInto("packages", Packages.NewVersion()),
+                StringComparison.Ordinal))),
+            Step.Read(var shown) => new Step.Read([.. shown.Select(OnFreePorts)]),
+            _ => step,
+        }));
+    }
+
+    /// <summary>Somebody may have the text's own ports on the machine of a test.</summary>
+    private static string OnFreePorts(string text) => Ports.Aggregate(
+        text, (all, port) => all.Replace($":{port.InText}", $":{port.Free}", StringComparison.Ordinal));
+
+    private static readonly (int InText, int Free)[] Ports =
+        [.. Enumerable.Range(5080, 3).Select(p => (p, FreePort()))];
+
+    private static int FreePort()
+    {
+        using var probe = new TcpListener(IPAddress.Loopback, 0);
+        probe.Start();
+        return ((IPEndPoint)probe.LocalEndpoint).Port;
     }
 
     /// <summary>They may find nothing to do here; but there is no slip in them.</summary>
