@@ -16,9 +16,9 @@ public class CourierException(string message, Exception? inner = null) : Excepti
     internal bool IsAboutTables { get; init; }
 
     /// <summary>
-    /// What is the matter with the library's tables, without what to do about it, which others may know better.
+    /// Its message without what to do, which others may know better: of tables that are missing or too old.
     /// </summary>
-    internal string? AboutTables { get; init; }
+    internal string? WithoutAdvice { get; init; }
 
     /// <summary>Whether it is that nobody has made the library's tables yet.</summary>
     internal bool IsNotMade { get; init; }

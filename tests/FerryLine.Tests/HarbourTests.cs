@@ -23,6 +23,7 @@ public sealed class HarbourTests : IDisposable
         await using var original = new WebApplicationFactory<Program>();
         await using var harbour = original.WithWebHostBuilder(web => web
             .UseSetting("Courier:Source", "/test/harbour")
+            .UseSetting("Courier:Broker", $"sqlite:{folder}/broker.db")
             .ConfigureAppConfiguration((_, settings) => settings.AddInMemoryCollection(
                 new Dictionary<string, string?> { ["Courier:Store"] = $"sqlite:{folder}/harbour.db" })));
         using var gate = harbour.CreateClient();

@@ -132,4 +132,25 @@ public abstract class StartScenarios<TPlace> where TPlace : Place, new()
             + "Courier:Schedules:tide, Courier:Receivers:notices, Courier:Receivers:tap (did you mean taps?)",
             Assert.Single(reports.Lines, l => l.StartsWith("Settings", StringComparison.Ordinal)));
     }
+
+    /// <summary>What parts do is supervised; should one end all the same, nobody is to find out days later.</summary>
+    [Fact]
+    public async Task A_part_that_fails_for_good_ends_the_process_and_says_so()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        using var reports = new Reports();
+        crossing.Engine = new TroubledEngine(crossing.Engine)
+        {
+            Before = call =>
+            {
+                if (call == "Register") throw new InvalidOperationException("a register is no such thing");
+            },
+        };
+        var fares = await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(new Log()).AddSingleton<ILoggerFactory>(reports));
+        var stopping = fares.Services.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping;
+        await Crossing.UntilAsync(() => Task.FromResult(stopping.IsCancellationRequested), "the process ends");
+        Assert.Contains(reports.Lines, l => l.StartsWith("ReceiverHost has failed for good", StringComparison.Ordinal));
+        Assert.Contains(reports.Errors, e => e.Message == "a register is no such thing");
+    }
 }

@@ -72,7 +72,14 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
 
         public IHousekeeping? Housekeeping => inner.Housekeeping;
 
-        public IWorkerRegister? Register => inner.Register;
+        public IWorkerRegister? Register
+        {
+            get
+            {
+                engine.Before(nameof(Register));
+                return inner.Register;
+            }
+        }
 
         public IDepths? Depths => inner.Depths;
 

@@ -58,8 +58,8 @@ public sealed class SettingsTests
     [InlineData("Courier:Relay", "off",
         "Courier:Relay is a section (Courier:Relay:…, with Enabled, BatchSize, Lease, FirstDelay, LongestDelay), but "
         + "has the value 'off'")]
-    [InlineData("Courier:Retention", "x", "Courier:Retention is a section (Courier:Retention:…, with Inbox, Refused)")]
-    [InlineData("Courier:Receivers", "x", "Courier:Receivers is a section (Courier:Receivers:…, with names of queues)")]
+    [InlineData("Courier:Retention", "x", "Courier:Retention is a section (Courier:Retention:…, with Inbox, Ref")]
+    [InlineData("Courier:Receivers", "x", "Courier:Receivers is a section (Courier:Receivers:…, with names of q")]
     [InlineData("Courier:Receivers:taps", "5", "Courier:Receivers:taps is a section (Courier:Receivers:taps:…, with")]
     [InlineData("Courier:Schedules", "x", "Courier:Schedules is a section (Courier:Schedules:…, with names of sched")]
     [InlineData("Courier:Schedules:tide", "daily", "Courier:Schedules:tide is a section (Courier:Schedules:tide:…,")]

@@ -135,7 +135,7 @@ internal sealed class SqliteFile
         return Directory.Exists(System.IO.Path.GetDirectoryName(Path))
             ? new($"{what}; check the path, or make it with `courier schema apply`")
             {
-                IsAboutTables = true, IsNotMade = true, AboutTables = what,
+                IsAboutTables = true, IsNotMade = true, WithoutAdvice = what,
             }
             : new($"{what}, and neither does its directory; {NoDirectory}") { IsAboutTables = true };
     }

@@ -208,9 +208,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         var own = work ?? new OwnWork(this);
         try
         {
+            turns.IsReaching = true;
             var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
             var service = On(transaction);
-            turns.IsReaching = true;
             var isNew = service.AddToInbox(queue, events, Now);
             turns.IsReaching = false;
             if (isNew) return new Handling(this, own, transaction, service, queue);

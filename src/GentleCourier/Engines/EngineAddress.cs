@@ -15,11 +15,12 @@ public sealed record EngineAddress(string Scheme, string Location)
     public static bool TryParse(string? text, [NotNullWhen(true)] out EngineAddress? address)
     {
         var colon = text?.IndexOf(':', StringComparison.Ordinal) ?? -1;
-        address = colon > 0 && colon < text!.Length - 1 && text.AsSpan(0, colon).IndexOfAnyExceptInRange('a', 'z') < 0
-            ? new EngineAddress(text[..colon] is var scheme && scheme == "postgresql" ? "postgres" : scheme,
-                text[(colon + 1)..])
-            : null;
-        return address is not null;
+        address = null;
+        if (colon <= 0 || colon == text!.Length - 1 || text.AsSpan(0, colon).IndexOfAnyExceptInRange('a', 'z') >= 0)
+            return false;
+        var scheme = text[..colon];
+        address = new EngineAddress(scheme == "postgresql" ? "postgres" : scheme, text[(colon + 1)..]);
+        return true;
     }
 
     /// <summary>The scheme alone: a location may hold a secret.</summary>
@@ -42,11 +43,11 @@ public sealed record EngineAddress(string Scheme, string Location)
         var form = $"an address is ENGINE:LOCATION, such as {Examples(part)}";
         var names = text.Split(';').Select(p => p.Split('=')).Where(p => p.Length > 1)
             .Select(p => p[0].Trim().ToUpperInvariant()).ToHashSet(StringComparer.Ordinal);
+        if (names.Overlaps(["DATA SOURCE", "DATASOURCE", "FILENAME"]))
+            return "it is a driver's connection string; an address is sqlite:FILE, with what stands there behind "
+                + "'Data Source='";
         if (names.Overlaps(["HOST", "SERVER", "USERNAME", "USER ID", "PASSWORD"]))
             return $"it is a driver's connection string; {form}, with the password in PGPASSWORD or a password file";
-        if (names.Overlaps(["DATA SOURCE", "DATASOURCE", "FILENAME"]))
-            return "it is a driver's connection string; "
-                + $"an address is sqlite:FILE, with what stands there behind 'Data Source='";
         return text.EndsWith(".db", StringComparison.Ordinal) || text.StartsWith('/') || text.StartsWith('.')
             ? $"it names no engine; for a file say sqlite:FILE ({form})" : $"it names no engine; {form}";
     }

@@ -73,7 +73,7 @@ internal sealed class SchemaHistory(string part, params SchemaStep[] steps)
         {
             IsAboutTables = true,
             IsNotMade = found.Version == 0,
-            AboutTables = what,
+            WithoutAdvice = what,
         };
     }
 

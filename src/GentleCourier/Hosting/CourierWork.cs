@@ -20,6 +20,7 @@ namespace GentleCourier.Hosting;
 internal sealed partial class CourierWork(IServiceProvider services, ILogger<CourierWork> logger)
     : IHostedLifecycleService, IDisposable
 {
+    private readonly SafeLogger logger = new(logger);
     private readonly List<BackgroundService> parts = [];
     private Preparation? preparation;
     private Task? stopped;

@@ -140,7 +140,7 @@ internal sealed partial class Preparation(
         {
             await store.PrepareAsync(create && maker is null, cancellationToken).ConfigureAwait(false);
         }
-        catch (CourierException e) when (maker is not null && e.AboutTables is { } what)
+        catch (CourierException e) when (maker is not null && e.WithoutAdvice is { } what)
         {
             throw new CourierException($"{what}; {maker}", e);
         }

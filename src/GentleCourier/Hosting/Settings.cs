@@ -106,7 +106,7 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
                 Declare(child, said, type, data);
                 break;
             case ({ Type: null, Data: null, Subject: null, PartitionKey: null }, null):
-                strangers.Add(new(child.Path, "schedule", child.Key, Nearest(child.Key, courier.Schedules.Keys)));
+                strangers.Add(new(child.Path, Nearest(child.Key, courier.Schedules.Keys)));
                 break;
             default:
                 throw Problem(child.Path, $"{child.Path} is declared by settings alone, which takes both a Type, and "
@@ -129,8 +129,7 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
         // Of another process's only names and values can be looked at: what its code says besides is not known here.
         Read(child, SettingTables.Receiver, bound?.Options ?? new());
         if (bound is not null) return;
-        strangers.Add(
-            new(child.Path, "receiver", child.Key, Nearest(child.Key, courier.Bindings.Select(b => b.Queue))));
+        strangers.Add(new(child.Path, Nearest(child.Key, courier.Bindings.Select(b => b.Queue))));
     }
 
     /// <summary>Keys of a configuration, environment variables above all, come in any case.</summary>
@@ -143,10 +142,8 @@ internal sealed class Settings(IConfigurationSection root, CourierBuilder courie
 
 /// <summary>Something that settings name and this process has not registered.</summary>
 /// <param name="Path">Where it stands.</param>
-/// <param name="Kind">What it is.</param>
-/// <param name="Name">Its name.</param>
 /// <param name="Nearest">The nearest that is registered, if it may be a slip.</param>
-internal sealed record Stranger(string Path, string Kind, string Name, string? Nearest)
+internal sealed record Stranger(string Path, string? Nearest)
 {
     public override string ToString() => Nearest is null ? Path : $"{Path} (did you mean {Nearest}?)";
 }

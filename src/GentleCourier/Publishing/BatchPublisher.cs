@@ -35,11 +35,11 @@ internal sealed partial class BatchPublisher(
         catch (Exception e)
         {
             span.Failed(e);
-            Meters.Exchange("send", Spans.TypeOf(batch.Rows), clock.GetElapsedTime(began), e);
+            Meters.Send(batch.Rows, clock.GetElapsedTime(began), e);
             throw;
         }
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
-        Meters.Exchange("send", Spans.TypeOf(batch.Rows), clock.GetElapsedTime(began));
+        Meters.Send(batch.Rows, clock.GetElapsedTime(began));
         Meters.Send(answers);
         foreach (var answer in answers) Log(answer);
         if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();

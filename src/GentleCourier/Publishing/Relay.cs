@@ -21,6 +21,9 @@ internal sealed partial class Relay : BackgroundService
     /// </summary>
     private static readonly TimeSpan LongestRun = TimeSpan.FromSeconds(1);
 
+    /// <summary>So often it looks at the least whether the broker's tables have been made.</summary>
+    private static readonly TimeSpan LongestLook = TimeSpan.FromSeconds(5);
+
     private readonly IStorePort store;
     private readonly IBroker broker;
     private readonly RelayOptions options;
@@ -111,7 +114,8 @@ internal sealed partial class Relay : BackgroundService
             if (preparation.Note is null) LogNoTables(logger, store.DisplayName, e.Message);
             preparation.Note = e.Message;
             await RecordAsync(e, stopping).ConfigureAwait(false);
-            await Task.Delay(options.Lease, clock, stopping).ConfigureAwait(false);
+            await Task.Delay(options.Lease < LongestLook ? options.Lease : LongestLook, clock, stopping)
+                .ConfigureAwait(false);
         }
         return isPrepared;
     }

@@ -48,6 +48,12 @@ internal static class Meters
     private static readonly Counter<long> Settled = Meter.CreateCounter<long>(
         "gentle_courier.event.settled", "{message}", "Deliveries by what became of them.");
 
+    /// <summary>A relay has tried to give a batch to the broker.</summary>
+    public static void Send(IReadOnlyList<OutboxRow> rows, TimeSpan took, Exception? failure = null)
+    {
+        if (Operations.Enabled) Exchange("send", Spans.TypeOf(rows), took, failure);
+    }
+
     /// <summary>What became of events that were sent, each to where its type goes.</summary>
     public static void Send(IReadOnlyList<Answer> answers)
     {
