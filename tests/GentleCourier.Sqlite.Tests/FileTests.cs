@@ -41,8 +41,9 @@ public sealed class FileTests
             await locking.OpenAsync();
             await locking.ExecuteAsync("BEGIN IMMEDIATE");
             var outbox = harbour.Services.GetRequiredService<IOutbox>();
-            var errors = await Task.WhenAll(Enumerable.Range(0, 3).Select(async i =>
-                await Assert.ThrowsAsync<CourierException>(() => outbox.AddAloneAsync(new Tap(i)))));
+            // Each by itself: the first waits for the file on its thread, the others wait in line for the first.
+            var errors = await Task.WhenAll(Enumerable.Range(0, 3).Select(i => Task.Run(
+                () => Assert.ThrowsAsync<CourierException>(() => outbox.AddAloneAsync(new Tap(i))))));
             Assert.All(errors, e => Assert.Contains(
                 "another process keeps it locked, for longer than 30 s; find out which with `fuser FILE`", e.Message,
                 StringComparison.Ordinal));
