@@ -26,6 +26,8 @@ internal static class Measurements
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
         "amqp-far" => _ => Amqp.AmqpFar.RunAsync(),
         "amqp-port" => Amqp.AmqpPort.RunAsync,
+        "budget" => Budgets.BudgetCommand.RunAsync,
+        "part" => Budgets.Part.RunAsync,
         "worker" => WorkAsync,
         "publisher" => PublishAsync,
         _ => null,

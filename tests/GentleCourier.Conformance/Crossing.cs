@@ -167,10 +167,11 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public static async Task UntilAsync(Func<Task<bool>> condition, string what)
     {
         using var limit = new CancellationTokenSource(Limit);
-        while (!await condition())
+        // To ask again and again takes the processor from those who are waited for.
+        for (var pause = 5; !await condition(); pause = Math.Min(pause + 1, 25))
         {
             Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
-            await Task.Delay(5, CancellationToken.None);
+            await Task.Delay(pause, CancellationToken.None);
         }
     }
 
