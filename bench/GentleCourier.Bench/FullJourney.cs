@@ -20,7 +20,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
     public string What =>
         $"commit to committed effect with outbox and inbox, {waiting:N0} waiting, against the bare sum of its writes";
 
-    public int Events => 10_000;
+    public int Events => 3_000;
 
     public async Task<double> OursAsync(Workshop workshop)
     {

@@ -28,6 +28,7 @@ internal static class Measurements
         "amqp-port" => Amqp.AmqpPort.RunAsync,
         "budget" => Budgets.BudgetCommand.RunAsync,
         "part" => Budgets.Part.RunAsync,
+        "rounds" => _ => Rounds.ServeAsync(),
         "worker" => WorkAsync,
         "publisher" => PublishAsync,
         _ => null,

@@ -4,7 +4,7 @@ using Npgsql;
 
 namespace GentleCourier.Bench.Budgets;
 
-/// <summary>Where the runs of an engine take place, each in fresh files or databases, and what the server uses.</summary>
+/// <summary>Where the runs of an engine take place, each in fresh files or databases.</summary>
 internal abstract class Place : IAsyncDisposable
 {
     private static readonly double MicrosPerTick = 1_000_000.0 / 100;

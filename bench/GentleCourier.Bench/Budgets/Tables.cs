@@ -11,7 +11,8 @@ internal static class Tables
         InsertTap = "INSERT INTO tap (pier, card, sailing) VALUES ($1, $2, $3)",
         InsertCharge = "INSERT INTO charge (number, card) VALUES ($1, $2)";
 
-    public static string Tap(string address) => $"CREATE TABLE tap (number {Number(address)}, pier text, card text, sailing text)";
+    public static string Tap(string address) =>
+        $"CREATE TABLE tap (number {Number(address)}, pier text, card text, sailing text)";
 
     /// <summary>A key that counts by itself.</summary>
     public static string Number(string address) => address.StartsWith("sqlite", StringComparison.Ordinal)

@@ -21,7 +21,7 @@ internal sealed class PostgresJourney : IBenchmark
     public string What =>
         "PostgreSQL: commit to committed effect with outbox and inbox, against the bare sum of its writes";
 
-    public int Events => 10_000;
+    public int Events => 1_000;
 
     public async Task<double> OursAsync(Workshop workshop)
     {

@@ -1,0 +1,17 @@
+using GentleCourier.Bench.Postgres;
+
+namespace GentleCourier.Bench;
+
+/// <summary>All that have a bare twin.</summary>
+internal static class Benchmarks
+{
+    public static readonly IBenchmark[] All =
+    [
+        new OutboxCost(smallest: false), new OutboxCost(smallest: true), new RelayRate(), new ReceiveRate(1_000),
+        new ReceiveRate(1_000_000), new FullJourney(0), new FullJourney(1_000_000),
+        new PostgresOutbox(smallest: false), new PostgresOutbox(smallest: true), new ContextOutbox(),
+        new PostgresRelay(oneDatabase: false), new PostgresRelay(oneDatabase: true), new PostgresReceive(1_000),
+        new PostgresReceive(1_000_000), new PostgresHeldSnapshot(), new PostgresReceive(1_000_000, leased: false),
+        new PostgresJourney(),
+    ];
+}
