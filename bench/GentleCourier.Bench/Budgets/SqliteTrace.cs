@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Diagnostics;
 using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 
@@ -27,15 +26,15 @@ internal static unsafe partial class SqliteTrace
     public static void Begin()
     {
         SQLitePCL.Batteries_V2.Init();
-        AutoExtension(&Opened);
+        if (AutoExtension(&Opened) is not 0 and var code)
+            throw new InvalidOperationException($"SQLite's connections cannot be watched: it says {code}");
     }
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
     private static int Opened(nint database, nint error, nint functions)
     {
-        TraceV2(database, ReadsTexts ? Profile : Statement, &Ran, 0);
         CommitHook(database, &Committed, 0);
-        return 0;
+        return TraceV2(database, ReadsTexts ? Profile : Statement, &Ran, 0);
     }
 
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
