@@ -33,7 +33,7 @@ export DOTNET_TieredPGO=0 DOTNET_TC_CallCountThreshold=300
 # In memory, where there is enough of it and programs may run there: tests kill processes, not machines.
 temporary=$(mktemp -d)
 if memory=$(mktemp -d -p /dev/shm 2>/dev/null); then
-  if [ "$(df --output=avail -k "$memory" | tail -n 1)" -gt 8000000 ] && cp "$(command -v true)" "$memory" && "$memory/true"; then
+  if [ "$(df --output=avail -k "$memory" | tail -n 1)" -gt 8000000 ] && cp "$(type -P true)" "$memory" && "$memory/true"; then
     rm -rf "$temporary" && temporary=$memory
   else
     rm -rf "$memory"
