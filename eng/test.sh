@@ -22,11 +22,13 @@ esac
 dotnet restore --locked-mode "$what" || exit 1
 dotnet build --no-restore -c Release "$what" || exit 1
 # The compiler would keep its memory for the next ten minutes.
-dotnet build-server shutdown --vbcscompiler >/dev/null
+end_compiler() { dotnet build-server shutdown --vbcscompiler >/dev/null; }
+end_compiler
 
-# The one place where it is said how much runs at once: one project after another, and in it three tests for two cores.
-# Each is several services and processes, some of which wait.
-at_once=1.5x
+# The one place where it is said how much runs at once: one project after another, and in it three tests for two cores,
+# whatever class they are in. Each is several services and processes, some of which wait. A day of the example is a
+# dozen of them: its class runs one test after another.
+at_once() { echo "-maxThreads 1.5x -parallelMode $([ "$1" = FerryLine.Tests ] && echo collections || echo all)"; }
 
 # Hundreds of processes live for a second or two: what the compiler would do for their later life is lost on them.
 export DOTNET_TieredPGO=0 DOTNET_TC_CallCountThreshold=300
@@ -40,14 +42,16 @@ if memory=$(mktemp -d -p /dev/shm 2>/dev/null); then
   fi
 fi
 chmod 755 "$temporary"
-trap 'rm -rf "$temporary"' EXIT
+# Some tests build programs, and their compiler is known by a file in this folder.
+trap 'end_compiler; rm -rf "$temporary"' EXIT
 export TMPDIR=$temporary
 
 results=artifacts/tests
 rm -rf "$results" && mkdir -p "$results"
 status=0
 for project in $projects; do
-  "artifacts/bin/$project/release/$project" -noColor -maxThreads "$at_once" -result-xml "$results/$project.xml" || status=1
+  # shellcheck disable=SC2046 # several options
+  "artifacts/bin/$project/release/$project" -noColor $(at_once "$project") -result-xml "$results/$project.xml" || status=1
 done
 
 # Each project counts by itself; one that did not come to its end has counted nothing.

@@ -57,7 +57,11 @@ public sealed class Courier : IDisposable
     }
 
     /// <summary>Starts it, and leaves what it says to be read while it runs.</summary>
-    public Process Open(params string[] arguments) => StartProgram("dotnet", [program, .. arguments]);
+    /// <remarks>
+    /// A shell that runs the tests in the background has them, and what they start, ignore interrupts.
+    /// </remarks>
+    public Process Open(params string[] arguments) =>
+        StartProgram("env", ["--default-signal=INT", "dotnet", program, .. arguments]);
 
     /// <summary>Another program, in the same folder.</summary>
     public Process StartProgram(string program, params string[] arguments)

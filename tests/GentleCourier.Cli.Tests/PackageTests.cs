@@ -35,6 +35,8 @@ public sealed class Packages : IAsyncLifetime
         ["NUGET_PACKAGES"] = Path.Combine(folder, "cache"),
         ["NUGET_FALLBACK_PACKAGES"] = MachinesCache,
         ["MSBUILDDISABLENODEREUSE"] = "1",
+        // One compiler for all that they build; whoever runs the tests ends it.
+        ["UseSharedCompilation"] = "true",
         ["DOTNET_NOLOGO"] = "1",
         ["DOTNET_CLI_TELEMETRY_OPTOUT"] = "1",
     };

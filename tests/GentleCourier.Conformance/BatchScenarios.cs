@@ -230,11 +230,8 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).InHand == 2, "the second is too");
         Assert.Empty(log.Batches);
         await Crossing.UntilAsync(
-            () =>
-            {
-                clock.Advance(TimeSpan.FromSeconds(1));
-                return Task.FromResult(log.Batches.Count == 1);
-            },
+            clock, TimeSpan.FromSeconds(1),
+            () => Task.FromResult(log.Batches.Count == 1),
             "the time is over");
         Assert.Equal([0, 1], log.Batches.First());
     }
@@ -253,13 +250,10 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
             }),
             services: s => s.AddSingleton(log).AddSingleton<TimeProvider>(clock));
         await crossing.Broker().PublishAsync([Crossing.TapEvent(0)]);
+        // Less than a batch would wait for; on a busy machine a loop may have to rest from a file in use.
         await Crossing.UntilAsync(
-            async () =>
-            {
-                // Less than a batch would wait for; on a busy machine a loop may have to rest from a file in use.
-                clock.Advance(TimeSpan.FromMilliseconds(4));
-                return (await crossing.FiguresAsync("taps")).Waiting == 0;
-            },
+            clock, TimeSpan.FromMilliseconds(4),
+            async () => (await crossing.FiguresAsync("taps")).Waiting == 0,
             "it is handled");
         Assert.Single(log.Taps);
     }

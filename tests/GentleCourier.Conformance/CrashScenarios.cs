@@ -30,55 +30,71 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    /// <summary>Whether everything is published, relayed and settled, and it has ticked.</summary>
-    private static async Task<bool> IsDoneAsync(Crossing crossing) =>
+    /// <summary>Whether everything is published, relayed and settled, and where it ticks, it has ticked.</summary>
+    private static async Task<bool> IsDoneAsync(Crossing crossing, bool isTimed) =>
         (await NumbersAsync(crossing, "harbour", "sent")).Count == Count
-        && (await NumbersAsync(crossing, "fares", "tick", "second")).Count > 0
+        && (!isTimed || (await NumbersAsync(crossing, "fares", "tick", "second")).Count > 0)
         && await crossing.SharedStore("harbour").ReadOutboxFiguresAsync() is { Waiting: 0, Later: 0 }
         && await ExistsAsync(() => crossing.Reports.ReadFiguresAsync())
         && (await crossing.Reports.ReadFiguresAsync()).Queues.SingleOrDefault() is { Waiting: 0 };
 
     /// <summary>
-    /// Runs publisher, relay and receiver until one is killed, or all is done and they are stopped; whether one was
-    /// killed.
+    /// Runs publisher, relay and receiver until all is done and they are stopped; whoever is killed is started again,
+    /// and is spared then.
     /// </summary>
-    private static async Task<bool> RunAsync(Crossing crossing, Settling settling, params string[] settings)
+    /// <returns>Whether one was killed.</returns>
+    private static async Task<bool> RunAsync(
+        Crossing crossing, Settling settling, bool isTimed, string? fault, string settings)
     {
-        Rig[] rigs =
+        (string Role, string Service, string Setting)[] parts =
         [
-            new(crossing, "publish", "harbour", [$"Rig:Count={Count}", .. settings]),
-            new(crossing, "relay", "harbour", settings),
-            new(crossing, "receive", "fares", [$"Courier:Receivers:marks:Settling={settling}", .. settings]),
+            ("publish", "harbour", $"Rig:Count={Count}"), ("relay", "harbour", settings),
+            ("receive", "fares", $"Courier:Receivers:marks:Settling={settling}"),
         ];
+        Rig[] rigs = [.. parts.Select(part => Start(part, fault is null ? [] : [$"Rig:Fault={fault}"]))];
+        var wasKilled = false;
         try
         {
             await Crossing.UntilAsync(
                 async () =>
-                    rigs.Any(r => r.WasKilled)
-                    || (rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted && await IsDoneAsync(crossing)),
-                    "all is done, or one is killed");
-            if (rigs.Any(r => r.WasKilled)) return true;
+                {
+                    for (var i = 0; i < rigs.Length; i++)
+                    {
+                        if (!rigs[i].WasKilled) continue;
+                        wasKilled = true;
+                        rigs[i].Dispose();
+                        rigs[i] = Start(parts[i]);
+                    }
+                    return rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted
+                        && await IsDoneAsync(crossing, isTimed);
+                },
+                "all is done");
             foreach (var rig in rigs) await rig.StopAsync();
             Assert.All(rigs, rig => Assert.True(
                 rig.ExitCode is 0 or Rig.Killed, $"it ended with {rig.ExitCode}: {string.Join('\n', rig.Lines)}"));
-            return rigs.Any(r => r.WasKilled);
+            if (!rigs.Any(r => r.WasKilled)) return wasKilled;
         }
         finally
         {
             foreach (var rig in rigs) rig.Dispose();
         }
+        // Of those who were killed as they stopped, the next finds what they left.
+        Assert.NotNull(fault);
+        Assert.False(await RunAsync(crossing, settling, isTimed, null, settings));
+        return true;
+
+        Rig Start((string Role, string Service, string Setting) part, params string[] more) => new(
+            crossing, part.Role, part.Service, [part.Setting, settings, $"Rig:Timed={isTimed}", .. more]);
     }
 
-    /// <summary>One of the processes is killed at a place, and all are started again.</summary>
+    /// <summary>One of the processes is killed at a place, and started again.</summary>
     protected static async Task KillAndGoOnAsync(string place)
     {
         await using var crossing = new Crossing(new TPlace());
         var settling = place == FaultPoint.ArrivalSettledNotHandled ? Settling.OnArrival : Settling.AfterHandling;
-        var fails = $"Rig:Fails={place == FaultPoint.TakenOverNotAccepted}";
         // What is lost is a mark, where nothing else is there to be lost.
-        var isTimed = $"Rig:Timed={settling == Settling.AfterHandling}";
-        Assert.True(await RunAsync(crossing, settling, isTimed, fails, $"Rig:Fault={place}"));
-        Assert.False(await RunAsync(crossing, settling, "Rig:Timed=true", fails));
+        Assert.True(await RunAsync(crossing, settling, isTimed: settling == Settling.AfterHandling, place,
+            $"Rig:Fails={place == FaultPoint.TakenOverNotAccepted}"));
 
         var sent = await NumbersAsync(crossing, "harbour", "sent");
         var marks = await NumbersAsync(crossing, "fares", "mark");

@@ -3,6 +3,7 @@ using GentleCourier.Engines;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Conformance;
 
@@ -173,6 +174,21 @@ public sealed class Crossing(Place place) : IAsyncDisposable
             Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
             await Task.Delay(pause, CancellationToken.None);
         }
+    }
+
+    /// <summary>The same while a clock goes on, a step for each look.</summary>
+    public static async Task UntilAsync(
+        FakeTimeProvider clock, TimeSpan step, Func<Task<bool>> condition, string what)
+    {
+        using var limit = new CancellationTokenSource(Limit);
+        do
+        {
+            Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
+            clock.Advance(step);
+            // Those who work have a moment for what they do in no time.
+            await Task.Delay(5, CancellationToken.None);
+        }
+        while (!await condition());
     }
 
     public async ValueTask DisposeAsync()

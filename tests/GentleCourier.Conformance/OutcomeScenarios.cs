@@ -149,11 +149,8 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
             async () => log.Taps.Count == 1 && (await crossing.FiguresAsync("taps")).InHand == 5, "all are in hand");
 
         await Crossing.UntilAsync(
-            async () =>
-            {
-                clock.Advance(TimeSpan.FromSeconds(10));
-                return (await crossing.DeadLetters.ReadAsync("taps", 1)).Count == 1;
-            },
+            clock, TimeSpan.FromSeconds(10),
+            async () => (await crossing.DeadLetters.ReadAsync("taps", 1)).Count == 1,
             "it is set aside");
         await Crossing.UntilAsync(
             async () => await crossing.FiguresAsync("taps") is { DeadLetters: 1, InHand: 0, Ready: 4 },

@@ -62,11 +62,8 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal((2, 1), (taken.Attempt, taken.Abandoned));
 
         await Crossing.UntilAsync(
-            () =>
-            {
-                slow.Advance(TimeSpan.FromSeconds(5));
-                return Task.FromResult(cancelled.Task.IsCompleted);
-            },
+            slow, TimeSpan.FromSeconds(5),
+            () => Task.FromResult(cancelled.Task.IsCompleted),
             "its token is cancelled");
         Assert.Equal([true], await link.SettledAsync([new Settlement(taken, Outcome.Accepted)]));
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));

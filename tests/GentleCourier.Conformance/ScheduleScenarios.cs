@@ -209,17 +209,17 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
     }
 
     /// <summary>
-    /// Five instances over two hundred days, in which clocks are set forward and back, some are killed before or after
+    /// Five instances over eighty days, in which clocks are set forward, or back, some are killed before or after
     /// they have written, all are away for hours, and each comes back.
     /// </summary>
     [Theory]
-    [InlineData(1)]
-    [InlineData(2)]
-    public async Task Over_two_hundred_days_with_kills_each_firing_is_there_exactly_once(int seed)
+    [InlineData(3)]
+    [InlineData(9)]
+    public async Task Over_eighty_days_with_kills_each_firing_is_there_exactly_once(int month)
     {
         await using var crossing = new Crossing(new TPlace());
-        var random = new Random(seed);
-        var start = new DateTimeOffset(2026, 1 + (seed * 2), 1, 0, 10, 0, TimeSpan.Zero);
+        var random = new Random(month);
+        var start = new DateTimeOffset(2026, month, 1, 0, 10, 0, TimeSpan.Zero);
         var clock = new FakeTimeProvider(start);
         var store = crossing.Store("harbour", clock);
         await store.PrepareAsync(create: true);
@@ -242,7 +242,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         }
 
         var instances = Enumerable.Range(0, 5).Select(i => Instance(store, clock, $"i{i}", random)).ToArray();
-        for (var end = start.AddDays(200); clock.GetUtcNow() < end;)
+        for (var end = start.AddDays(80); clock.GetUtcNow() < end;)
         {
             // Mostly minutes pass, and now and then all are away for most of a day.
             clock.Advance(random.Next(40) == 0 ? TimeSpan.FromHours(random.Next(1, 20))
