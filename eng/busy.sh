@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Runs all tests beside busy loops, one for each core: what leans on time fails there.
+# Runs all tests beside busy loops, two for each core: what leans on time fails there.
 #
 #   eng/busy.sh          once
 #   eng/busy.sh 3        three times, each green, or it stops
@@ -9,7 +9,7 @@ cd "$(dirname "$0")/.."
 
 loops=()
 trap 'kill "${loops[@]}" 2>/dev/null || true' EXIT
-for _ in $(seq "$(nproc)"); do
+for _ in $(seq $((2 * $(nproc)))); do
   (while :; do :; done) & loops+=($!)
 done
 

@@ -139,7 +139,7 @@ public sealed class CreditTests
         var attention = credit.Attention(null);
         Assert.False(attention.IsCompleted);
         credit.Started();
-        await attention.WaitAsync(TimeSpan.FromSeconds(10));
+        await attention.WaitAsync(TimeSpan.FromMinutes(4));
         Assert.Equal(1, credit.NeededNow);
         credit.Settled(3);
         Assert.Equal(4, credit.NeededNow);
@@ -177,7 +177,7 @@ public sealed class CreditTests
         var attention = credit.Attention(null);
         credit.Settled(2);
         credit.Stuck(1);
-        await attention.WaitAsync(TimeSpan.FromSeconds(10));
+        await attention.WaitAsync(TimeSpan.FromMinutes(4));
         Assert.Equal((8, 0, 0), (credit.Surplus, credit.NeededNow, credit.WorthFetching(0)));
         credit.Stuck(-1);
         Assert.Equal(0, credit.Surplus);
