@@ -225,7 +225,7 @@ public sealed class WayBackTests : IDisposable
     }
 
     [Fact]
-    public async Task Ten_thousand_letters_go_back_while_workers_run_and_the_command_is_killed_and_the_ledger_balances()
+    public async Task Two_thousand_letters_go_back_while_workers_run_and_the_command_is_killed_and_the_ledger_balances()
     {
         await using var broker = await BrokerAsync();
         await BalanceAsync(broker);
@@ -249,7 +249,7 @@ public sealed class WayBackTests : IDisposable
 
     private async Task BalanceAsync(IBroker broker)
     {
-        const int Count = 10_000;
+        const int Count = 2_000;
         await SetAsideAsync(broker, Count, ByNumber);
         var (handled, ending) = (new ConcurrentQueue<string>(), new CancellationTokenSource());
         Task[] workers = [WorkAsync(), WorkAsync()];

@@ -11,6 +11,8 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
     /// <summary>How many deliveries a worker holds, bare or not.</summary>
     public const int Prefetch = 50;
 
+    private volatile bool isEnding;
+
     protected override int Publishers => publishers;
 
     public static BarePart Of(Site site, int publishers, int parallel) => new(
@@ -29,13 +31,12 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
                 break;
             case "relay":
                 broker.Make();
-                _ = Task.Factory.StartNew(RelayAsync, TaskCreationOptions.LongRunning);
+                Run(RelayAsync);
                 break;
             default:
                 inbox.MakeInbox(parallel);
                 broker.Make();
-                _ = Task.Factory.StartNew(() => broker.ReceiveAsync(parallel, HandleAsync),
-                    TaskCreationOptions.LongRunning);
+                Run(() => broker.ReceiveAsync(parallel, HandleAsync));
                 break;
         }
         return Task.CompletedTask;
@@ -45,6 +46,7 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
 
     public override async ValueTask DisposeAsync()
     {
+        isEnding = true;
         await store.DisposeAsync();
         await inbox.DisposeAsync();
         await broker.DisposeAsync();
@@ -52,6 +54,24 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
 
     private static BareStore StoreOf(string address) => address.StartsWith("sqlite:", StringComparison.Ordinal)
         ? new BareSqliteStore(address) : new BarePostgresStore(address);
+
+    /// <summary>A loop that fails before the end ends its process.</summary>
+    private void Run(Func<Task> loop) => new Thread(() =>
+    {
+        try
+        {
+            loop().GetAwaiter().GetResult();
+        }
+        catch (Exception e) when (!isEnding)
+        {
+            Console.Error.WriteLine(e);
+            Environment.Exit(1);
+        }
+        catch (Exception) when (isEnding)
+        {
+            // Its connection has been closed under it.
+        }
+    }) { IsBackground = true }.Start();
 
     private async Task RelayAsync()
     {

@@ -139,14 +139,7 @@ internal sealed class BareServer(string address) : IAsyncDisposable
 
     public void Listen() => ServerWorkshop.Execute(listener = Open(), "LISTEN news");
 
-    /// <summary>Until a notification comes; those that came meanwhile count as one.</summary>
-    public async Task WaitAsync()
-    {
-        await listener!.WaitAsync();
-        while (await listener.WaitAsync(TimeSpan.FromTicks(1)))
-        {
-        }
-    }
+    public Task WaitAsync() => listener!.WaitAsync();
 
     public async ValueTask DisposeAsync()
     {

@@ -56,6 +56,8 @@ internal static class BudgetRun
             {
                 if (name is Part.Latency50 or Part.Latency99) counts[name] = value;
                 else if (StatementCost.Is(name)) counts[name] = counts.GetValueOrDefault(name) + value / events;
+                else if (name.StartsWith(Usage.Exchanges, StringComparison.Ordinal))
+                    counts[$"events a {name[Usage.Exchanges.Length..]}"] = events / value;
                 else counts[$"{name}: {who}"] = value / events;
             }
         }

@@ -5,8 +5,8 @@ namespace GentleCourier.Bench.Budgets;
 /// <summary>A load's counts as a table: a row a count, a column a build.</summary>
 internal static class BudgetTable
 {
-    private static readonly string[] Order = [Usage.Processor, Usage.Statements, Usage.RoundTrips, Usage.Commits,
-        "log", "exchanges", Usage.Switches, Usage.Allocated, Usage.Written, "latency", BudgetRun.Rate];
+    private static readonly string[] Order = [Usage.Processor, Usage.Statements, Usage.Commands, Usage.Commits,
+        "log", "events a ", Usage.Switches, Usage.Allocated, Usage.Written, "latency", BudgetRun.Rate];
 
     public static void Print(
         Load load, List<Build> builds, Dictionary<Build, List<Dictionary<string, double>>> runs)

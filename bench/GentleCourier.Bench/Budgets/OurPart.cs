@@ -2,6 +2,7 @@ using System.Data.Common;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Bench.Budgets;
 
@@ -62,6 +63,9 @@ internal sealed class OurPart(Site site, int publishers, int parallel) : Part
         });
         if (site.Broker.StartsWith("amqp", StringComparison.Ordinal))
             builder.Configuration["Courier:Routes:bench.tap"] = "taps";
+        // What is wrong is seen; standard output is for answers.
+        builder.Logging.AddConsole(console => console.LogToStandardErrorThreshold = LogLevel.Trace)
+            .SetMinimumLevel(LogLevel.Warning);
         builder.Services.AddSingleton<Action<Tap>>(Began);
         builder.Services.AddSingleton<Action>(Handled);
         builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
@@ -80,6 +84,7 @@ internal sealed class OurPart(Site site, int publishers, int parallel) : Part
     private async Task MakeTableAsync(string sql)
     {
         var store = host!.Services.GetRequiredService<IStore>();
+        await store.PrepareAsync(create: true);
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.CreateCommand();
         command.CommandText = sql;

@@ -112,7 +112,14 @@ internal abstract class Part : IAsyncDisposable
             (goal, enough) = (count, reached);
             if (handled >= goal) reached.SetResult();
         }
-        await reached.Task.WaitAsync(TimeSpan.FromMinutes(5));
+        try
+        {
+            await reached.Task.WaitAsync(TimeSpan.FromMinutes(1));
+        }
+        catch (TimeoutException e)
+        {
+            throw new InvalidOperationException($"of {count} events {handled} were handled within a minute", e);
+        }
     }
 
     private static void Answer(string line)

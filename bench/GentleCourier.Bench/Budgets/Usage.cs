@@ -4,11 +4,14 @@ using System.Globalization;
 
 namespace GentleCourier.Bench.Budgets;
 
-/// <summary>What a process has used, and what its library and its driver have counted.</summary>
+/// <summary>
+/// What a process has used, and what its library and its driver have counted. A command or a batch of them is a round
+/// trip to the server; a commit that the driver sends by itself is one more, and is not among them.
+/// </summary>
 internal sealed class Usage : IDisposable
 {
     public const string Processor = "processor, us", Switches = "context switches", Allocated = "allocated, bytes",
-        Written = "written, bytes", RoundTrips = "round trips", Statements = "statements", Commits = "commits";
+        Written = "written, bytes", Commands = "commands", Statements = "statements", Commits = "commits";
 
     private readonly ConcurrentDictionary<string, long> counts = new();
     private readonly MeterListener listener = new();
@@ -22,7 +25,7 @@ internal sealed class Usage : IDisposable
                 to.EnableMeasurementEvents(instrument);
         };
         listener.SetMeasurementEventCallback<double>((instrument, _, tags, _) => counts.AddOrUpdate(
-            instrument.Name[0] == 'd' ? RoundTrips : NameOf(tags), 1, static (_, count) => count + 1));
+            instrument.Name[0] == 'd' ? Commands : NameOf(tags), 1, static (_, count) => count + 1));
         listener.Start();
         SqliteTrace.Begin();
     }
@@ -69,11 +72,14 @@ internal sealed class Usage : IDisposable
         return 0;
     }
 
+    /// <summary>How the names of counts begin that are of exchanges with the broker.</summary>
+    public const string Exchanges = "exchanges of ";
+
     /// <summary>A relay's turn, a hand-over, a settling: each is one exchange with the broker.</summary>
     private static string NameOf(ReadOnlySpan<KeyValuePair<string, object?>> tags)
     {
         foreach (var tag in tags)
-            if (tag.Key == "messaging.operation.name") return $"exchanges: {tag.Value}";
-        return "exchanges";
+            if (tag.Key == "messaging.operation.name") return $"{Exchanges}{tag.Value}";
+        return Exchanges;
     }
 }
