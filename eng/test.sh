@@ -14,8 +14,8 @@ export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 case "${1:-all}" in
   all)
     eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/othertime.sh >/dev/null && eng/alerts.sh && eng/pictures.sh && eng/lines.sh || exit 1
-    what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) ;;
-  quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" ;;
+    what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) each=1.0x ;;
+  quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" each=2.0x ;;
   *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac
 
@@ -39,13 +39,16 @@ fi
 chmod 755 "$temporary"
 # Some tests build programs, and their compiler is known by a file in this folder.
 trap 'end_compiler; rm -rf "$temporary"' EXIT
+# An interrupt ends both lanes, and what runs in them.
+trap 'trap - INT TERM; kill 0' INT TERM
 export TMPDIR=$temporary
 
 results=artifacts/tests
 rm -rf "$results" && mkdir -p "$results"
 
 # The one place where it is said how much runs at once: a test for each core, whatever class it is in, and one more, of
-# those that play whole days or build programs. Each is several services and processes, some of which wait.
+# those that play whole days or build programs. Each is several services and processes, some of which wait; those on
+# SQLite alone wait more, and two for each core run at once.
 one_by_one="FerryLine.Tests GentleCourier.Cli.Tests"
 run() {
   local threads=$1 project
@@ -58,7 +61,7 @@ run() {
 }
 of() { printf '%s\n' $projects | grep "$@" -xF "$(printf '%s\n' $one_by_one)"; }
 # shellcheck disable=SC2046 # several names
-run 1 $(of) & run 1.0x $(of -v) & wait
+run 1 $(of) & run "$each" $(of -v) & wait
 
 # Each project counts by itself; one that did not come to its end has counted nothing.
 count() { cat "$results"/*.xml | grep -o "<assembly [^>]*" | sed -n "s/.* $1=\"\([0-9]*\)\".*/\1/p" | awk '{ sum += $1 } END { print sum + 0 }'; }
