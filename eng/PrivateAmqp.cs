@@ -9,6 +9,7 @@ public sealed class PrivateAmqp : IDisposable
 {
     private readonly Lock gate = new();
     private Process? console;
+    private long questions;
 
     /// <param name="folder">A new or empty folder.</param>
     /// <param name="joins">A node that it becomes one broker with; its folder may be in that one's.</param>
@@ -66,15 +67,17 @@ public sealed class PrivateAmqp : IDisposable
         lock (gate)
         {
             console ??= Script.Open("amqp.sh", "console", Folder);
-            console.StandardInput.WriteLine();
+            // An answer is known by its question: one that somebody has not waited for is nobody else's.
+            var question = $"{++questions}";
+            console.StandardInput.WriteLine(question);
             while (true)
             {
                 var line = console.StandardOutput.ReadLine()
                     ?? throw new InvalidOperationException($"the broker in {Folder} does not answer its console");
-                if (line.Length == 0) return asked;
+                if (line == question) return asked;
                 var words = line.Split();
-                if (words[0].StartsWith(prefix, StringComparison.Ordinal))
-                    asked[words[0][prefix.Length..]] = (int.Parse(words[1]), int.Parse(words[2]));
+                if (words.Length == 4 && words[0] == question && words[1].StartsWith(prefix, StringComparison.Ordinal))
+                    asked[words[1][prefix.Length..]] = (int.Parse(words[2]), int.Parse(words[3]));
             }
         }
     }

@@ -12,8 +12,9 @@
 #   eng/amqp.sh queue DIR NAME ...    makes durable queues; each is reached at the address /amq/queue/NAME
 #   eng/amqp.sh replicated DIR NAME ...  makes durable queues that each node has a copy of
 #   eng/amqp.sh depth DIR NAME        how many messages are in a queue, by the broker's own administration command
-#   eng/amqp.sh console DIR           for each line that it reads: of each queue, a line with its name, how many messages wait
-#                                     and how many are in hand, as the node itself counts them; then an empty one
+#   eng/amqp.sh console DIR           for each line that it reads: of each queue, a line with what it read, the queue's name, how
+#                                     many messages wait and how many are in hand, as the node itself counts them; then one
+#                                     with what it read alone. Other lines are the runtime's own, and say nothing
 set -euo pipefail
 
 bin=/usr/lib/rabbitmq/bin
@@ -156,16 +157,17 @@ depth() {
 console() {
   local dir
   dir=$(realpath "$1")
-  in_node "$dir" erl -noshell -hidden -sname "console-$$@localhost" -eval "
+  in_node "$dir" erl -noshell -hidden -kernel logger_level critical -sname "console-$$@localhost" -eval "
     Answer = fun Again() ->
       case io:get_line(\"\") of
         eof -> halt();
-        _ ->
-          [io:format(\"~s ~b ~b~n\", [Name, Ready, InHand]) ||
+        Line ->
+          Asked = string:trim(Line),
+          [io:format(\"~s ~s ~b ~b~n\", [Asked, Name, Ready, InHand]) ||
             [{name, {resource, _, queue, Name}}, {messages_ready, Ready}, {messages_unacknowledged, InHand}] <-
               rpc:call('$(cat "$dir/name")', rabbit_amqqueue, info_all,
                 [<<\"/\">>, [name, messages_ready, messages_unacknowledged]])],
-          io:format(\"~n\"),
+          io:format(\"~s~n\", [Asked]),
           Again()
       end
     end,
