@@ -258,8 +258,6 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             clock, TimeSpan.FromMilliseconds(200),
             () => Task.FromResult(handled.Count == 50),
             "the good ones are handled");
-        // In the twelve attempts of each bad one, at the most.
-        Assert.InRange(log.Taps.Count, 50, 50 + (100 * 12));
     }
 
     [Fact]

@@ -96,13 +96,8 @@ internal sealed class BarePostgresBroker(string address) : BareBroker
     public override async Task ReceiveAsync(int parallel, Func<int, byte[], Task> handle)
     {
         var connection = server.Open();
-        await using var lease = ServerWorkshop.Prepare(
-            connection,
-            "UPDATE queue SET until = now() + interval '30 s', attempts = attempts + 1 WHERE id = ANY (ARRAY ("
-            + $"SELECT id FROM queue WHERE until IS NULL ORDER BY id LIMIT {BarePart.Prefetch} FOR UPDATE SKIP LOCKED"
-            + ")) RETURNING id, event");
-        await using var delete = ServerWorkshop.Prepare(
-            connection, "DELETE FROM queue WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
+        await using var lease = ServerWorkshop.BareLease(connection, BarePart.Prefetch);
+        await using var delete = ServerWorkshop.BareDelete(connection);
         server.Listen();
         while (true)
         {

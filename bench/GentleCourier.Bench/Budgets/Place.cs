@@ -35,7 +35,8 @@ internal abstract class Place : IAsyncDisposable
             if (!int.TryParse(Path.GetFileName(folder), out var process)) continue;
             try
             {
-                // After the name, which may hold anything: state, parent, …; user and system time, and the children's.
+                // After the name, which may hold anything: state and parent first; later user and system time, and
+                // the children's.
                 var text = File.ReadAllText($"{folder}/stat");
                 var words = text[(text.LastIndexOf(')') + 2)..].Split(' ');
                 if (process == id) used += words[11..15].Sum(w => double.Parse(w, CultureInfo.InvariantCulture));

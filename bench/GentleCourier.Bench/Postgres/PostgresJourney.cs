@@ -84,13 +84,8 @@ internal sealed class PostgresJourney : IBenchmark
             store, "DELETE FROM outbox WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
         await using var enqueue = ServerWorkshop.Prepare(
             broker, "INSERT INTO queue (event) SELECT e FROM unnest($1) e", NpgsqlDbType.Array | NpgsqlDbType.Bytea);
-        await using var lease = ServerWorkshop.Prepare(
-            broker,
-            "UPDATE queue SET until = now() + interval '30 s', attempts = attempts + 1 WHERE id = ANY (ARRAY ("
-            + $"SELECT id FROM queue WHERE until IS NULL ORDER BY id LIMIT {ReceiveRate.Prefetch} FOR UPDATE SKIP "
-            + "LOCKED)) RETURNING id, event");
-        await using var delete = ServerWorkshop.Prepare(
-            broker, "DELETE FROM queue WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
+        await using var lease = ServerWorkshop.BareLease(broker, ReceiveRate.Prefetch);
+        await using var delete = ServerWorkshop.BareDelete(broker);
         await using var inbox = ServerWorkshop.Prepare(fares, "INSERT INTO inbox (id) VALUES ($1)", NpgsqlDbType.Text);
         await using var charge = ServerWorkshop.Prepare(
             fares, "INSERT INTO charge (number, card) VALUES ($1, $2)", NpgsqlDbType.Bigint, NpgsqlDbType.Text);

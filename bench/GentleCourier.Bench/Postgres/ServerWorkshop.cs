@@ -141,6 +141,17 @@ internal sealed class ServerWorkshop : IAsyncDisposable
         "CREATE TABLE IF NOT EXISTS queue (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, until timestamptz, "
         + "attempts int NOT NULL DEFAULT 0, event bytea NOT NULL)";
 
+    /// <summary>Leases up to so many of the bare queue, and returns them.</summary>
+    public static NpgsqlCommand BareLease(NpgsqlConnection connection, int limit) => Prepare(
+        connection,
+        "UPDATE queue SET until = now() + interval '30 s', attempts = attempts + 1 WHERE id = ANY (ARRAY ("
+        + $"SELECT id FROM queue WHERE until IS NULL ORDER BY id LIMIT {limit} FOR UPDATE SKIP LOCKED)) "
+        + "RETURNING id, event");
+
+    /// <summary>Deletes rows of the bare queue.</summary>
+    public static NpgsqlCommand BareDelete(NpgsqlConnection connection) => Prepare(
+        connection, "DELETE FROM queue WHERE id = ANY ($1)", NpgsqlDbType.Array | NpgsqlDbType.Bigint);
+
     public static async Task<List<(long Id, byte[] Event)>> ReadAsync(NpgsqlCommand command)
     {
         var rows = new List<(long, byte[])>();
