@@ -112,13 +112,12 @@ internal abstract class Part : IAsyncDisposable
             (goal, enough) = (count, reached);
             if (handled >= goal) reached.SetResult();
         }
-        try
+        while (!reached.Task.IsCompleted)
         {
-            await reached.Task.WaitAsync(TimeSpan.FromMinutes(1));
-        }
-        catch (TimeoutException e)
-        {
-            throw new InvalidOperationException($"of {count} events {handled} were handled within a minute", e);
+            var before = Volatile.Read(ref handled);
+            await Task.WhenAny(reached.Task, Task.Delay(TimeSpan.FromMinutes(1)));
+            if (!reached.Task.IsCompleted && Volatile.Read(ref handled) == before)
+                throw new InvalidOperationException($"of {count} events {before} were handled, and none for a minute");
         }
     }
 
