@@ -46,10 +46,10 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
     private static async Task<bool> RunAsync(
         Crossing crossing, Settling settling, bool isTimed, string? fault, string settings)
     {
-        (string Role, string Service, string Setting)[] parts =
+        (string Role, string Service, string[] Settings)[] parts =
         [
-            ("publish", "harbour", $"Rig:Count={Count}"), ("relay", "harbour", settings),
-            ("receive", "fares", $"Courier:Receivers:marks:Settling={settling}"),
+            ("publish", "harbour", [$"Rig:Count={Count}"]), ("relay", "harbour", []),
+            ("receive", "fares", [$"Courier:Receivers:marks:Settling={settling}"]),
         ];
         Rig[] rigs = [.. parts.Select(part => Start(part, fault is null ? [] : [$"Rig:Fault={fault}"]))];
         var wasKilled = false;
@@ -83,8 +83,8 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         Assert.False(await RunAsync(crossing, settling, isTimed, null, settings));
         return true;
 
-        Rig Start((string Role, string Service, string Setting) part, params string[] more) => new(
-            crossing, part.Role, part.Service, [part.Setting, settings, $"Rig:Timed={isTimed}", .. more]);
+        Rig Start((string Role, string Service, string[] Settings) part, params string[] more) => new(
+            crossing, part.Role, part.Service, [.. part.Settings, settings, $"Rig:Timed={isTimed}", .. more]);
     }
 
     /// <summary>One of the processes is killed at a place, and started again.</summary>

@@ -1,3 +1,5 @@
+using System.Text.Json;
+
 namespace GentleCourier.Bench.Budgets;
 
 /// <summary>One run of a journey by three processes of one build.</summary>
@@ -10,8 +12,7 @@ internal static class BudgetRun
         Place place, Build build, Load load, int seconds, bool texts)
     {
         var site = place.Next(build.IsBare);
-        string[] rest = [site.Store, site.Inbox, site.Broker, $"{load.Publishers}", $"{load.Parallel}",
-            .. texts ? (string[])["texts"] : []];
+        string[] rest = [$"{load.Publishers}", $"{load.Parallel}", .. texts ? (string[])["texts"] : []];
         // The publisher makes the store that the relay reads.
         await using var publisher = await StartAsync("publisher");
         await using var relay = await StartAsync("relay");
@@ -33,7 +34,8 @@ internal static class BudgetRun
         async Task<Child> StartAsync(string role)
         {
             var child = new Child(build.Folder, ["part", build.IsBare ? "bare" : "ours", role, .. rest]);
-            if (await child.HearAsync() != "ready") throw new InvalidOperationException($"the {role} does not start");
+            // An address may hold a password, and what stands on a command line everybody can read.
+            if (await child.TellAsync(JsonSerializer.Serialize(site)) != "ready") throw new InvalidOperationException($"the {role} does not start");
             return child;
         }
 

@@ -6,6 +6,9 @@ namespace GentleCourier.Bench.Budgets;
 /// <summary>A process of this or of another build of the benchmarks that is told what to do line by line.</summary>
 internal sealed class Child : IAsyncDisposable
 {
+    // It only ends what hangs: what a child does for long, it does for as long as it was told.
+    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(30);
+
     private readonly Process process;
 
     /// <param name="folder">Where the build is; null: this one.</param>
@@ -20,7 +23,7 @@ internal sealed class Child : IAsyncDisposable
     }
 
     /// <summary>The next line that it says.</summary>
-    public async Task<string> HearAsync() => await process.StandardOutput.ReadLineAsync()
+    public async Task<string> HearAsync() => await process.StandardOutput.ReadLineAsync().WaitAsync(Limit)
         ?? throw new InvalidOperationException("a part of the benchmark has ended before its time; see above");
 
     public async Task<string> TellAsync(string line)
@@ -43,7 +46,7 @@ internal sealed class Child : IAsyncDisposable
         }
         catch (OperationCanceledException)
         {
-            process.Kill();
+            process.Kill(entireProcessTree: true);
         }
         process.Dispose();
     }

@@ -6,8 +6,8 @@ using HdrHistogram;
 namespace GentleCourier.Bench.Budgets;
 
 /// <summary>
-/// One process of a journey: <c>part ours|bare publisher|relay|receiver STORE INBOX BROKER PUBLISHERS PARALLEL
-/// [texts]</c>. It is told what to do line by line, answers with a line each, and ends with its input.
+/// One process of a journey: <c>part ours|bare publisher|relay|receiver PUBLISHERS PARALLEL [texts]</c>. It is told
+/// where, a <see cref="Site"/>, and what to do line by line, answers with a line each, and ends with its input.
 /// </summary>
 internal abstract class Part : IAsyncDisposable
 {
@@ -18,8 +18,9 @@ internal abstract class Part : IAsyncDisposable
 
     public static async Task<int> RunAsync(string[] args)
     {
-        var site = new Site(args[2], args[3], args[4]);
-        var (publishers, parallel) = (Number(args[5]), Number(args[6]));
+        var site = JsonSerializer.Deserialize<Site>(await Console.In.ReadLineAsync() ?? "null")
+            ?? throw new InvalidOperationException("a part of the benchmark is told where it works in its first line");
+        var (publishers, parallel) = (Number(args[2]), Number(args[3]));
         SqliteTrace.ReadsTexts = args is [.., "texts"];
         using var usage = new Usage();
         await using Part part = args[0] == "ours" ? new OurPart(site, publishers, parallel)
