@@ -39,4 +39,17 @@ public interface IStore : IAsyncDisposable
     /// It goes to another database: what is added there would never be relayed.
     /// </exception>
     Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Commits a transaction of the service's on this store's database, and is sure of it: on PostgreSQL a transaction
+    /// in which a statement has failed answers its own commit, without an error, by rolling back. In the same round
+    /// trip as the commit.
+    /// </summary>
+    /// <param name="transaction">The caller's open transaction; it is over afterwards.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <exception cref="CourierException">
+    /// It was rolled back; or it is over already, or belongs to another database; or the connection was lost in the
+    /// middle, and the message says when it may have been committed all the same.
+    /// </exception>
+    Task CommitAsync(DbTransaction transaction, CancellationToken cancellationToken = default);
 }

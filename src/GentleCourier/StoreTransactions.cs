@@ -15,8 +15,8 @@ public static class StoreTransactions
     /// </param>
     /// <param name="cancellationToken">Ends the wait for the database; handed to the work.</param>
     /// <exception cref="CourierException">
-    /// The database cannot be reached or used; or a <c>TransactionScope</c> is open, with which this would not roll
-    /// back.
+    /// The database cannot be reached or used, or has rolled back what was to be committed, since a statement of the
+    /// work had failed; or a <c>TransactionScope</c> is open, with which this would not roll back.
     /// </exception>
     public static async Task TransactAsync(
         this IStore store, Func<DbTransaction, CancellationToken, Task> work,
@@ -30,7 +30,7 @@ public static class StoreTransactions
         var transaction = await connection.BeginTransactionAsync(cancellationToken).ConfigureAwait(false);
         await using var begun = transaction.ConfigureAwait(false);
         await work(transaction, cancellationToken).ConfigureAwait(false);
-        if (!IsOver(transaction)) await transaction.CommitAsync(cancellationToken).ConfigureAwait(false);
+        if (!IsOver(transaction)) await store.CommitAsync(transaction, cancellationToken).ConfigureAwait(false);
     }
 
     /// <summary>Some drivers say it by having no connection any more, and some only by throwing.</summary>

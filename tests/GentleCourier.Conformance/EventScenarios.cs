@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Data.Common;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Conformance;
@@ -183,5 +184,42 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync();
         Assert.Equal([1, 2, 3], log.Taps.Select(t => t.Data.Number).Order());
         Assert.Empty(await Crossing.NumbersAsync((GentleCourier.Engines.IStorePort)store, "SELECT number FROM gate"));
+    }
+
+    /// <summary>A statement fails and its error is caught: some engines roll all back, and none may keep that to itself.
+    /// </summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task A_transaction_whose_commit_is_reported_is_committed(bool toSavepoint)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(log));
+        var harbour = await crossing.StartAsync("harbour");
+        var (outbox, store) = (harbour.Services.GetRequiredService<IOutbox>(),
+            harbour.Services.GetRequiredService<IStore>());
+        await store.TransactAsync((transaction, _) =>
+            transaction.Connection!.ExecuteAsync("CREATE TABLE gate (number INTEGER PRIMARY KEY)"));
+        var problem = await Record.ExceptionAsync(() => store.TransactAsync(async (transaction, cancel) =>
+        {
+            await transaction.Connection!.ExecuteAsync("INSERT INTO gate VALUES (1)");
+            await outbox.AddAsync(transaction, new Tap(1), cancellationToken: cancel);
+            if (toSavepoint) await transaction.SaveAsync("before", cancel);
+            await Assert.ThrowsAnyAsync<DbException>(
+                () => transaction.Connection!.ExecuteAsync("INSERT INTO gate VALUES (1)"));
+            if (toSavepoint) await transaction.RollbackAsync("before", cancel);
+        }));
+        if (toSavepoint) Assert.Null(problem);
+        if (problem is not null)
+            Assert.Contains("a statement of this transaction had failed before and its error was caught",
+                Assert.IsType<CourierException>(problem).Message, StringComparison.Ordinal);
+        int[] committed = problem is null ? [1] : [];
+        var port = (GentleCourier.Engines.IStorePort)store;
+        Assert.Equal(committed, await Crossing.NumbersAsync(port, "SELECT number FROM gate"));
+        await outbox.AddAloneAsync(new Tap(2));
+        await crossing.SettledAsync();
+        Assert.Equal([.. committed, 2], log.Taps.Select(t => t.Data.Number).Order());
     }
 }

@@ -268,6 +268,10 @@ internal sealed class PostgresServer : IAsyncDisposable
                 PostgresErrorCodes.ReadOnlySqlTransaction =>
                     $"{said}; name the primary, if this is a standby; otherwise the transaction was begun as read "
                     + "only, or default_transaction_read_only is on for this user or database",
+                PostgresErrorCodes.InFailedSqlTransaction =>
+                    "a statement of this transaction had failed before and its error was caught, so that all of it is "
+                    + "rolled back; let the error be thrown, or undo that statement alone, to a savepoint "
+                    + "(DbTransaction.SaveAsync before it, RollbackAsync with that name after it)",
                 PostgresErrorCodes.DiskFull =>
                     $"its disk is full ({said}); free some space, nothing that was committed is lost",
                 PostgresErrorCodes.QueryCanceled =>

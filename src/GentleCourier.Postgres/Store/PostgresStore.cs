@@ -96,6 +96,9 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         adopted.TryAdd(service.ConnectionString, true);
     }
 
+    public Task CommitAsync(DbTransaction transaction, CancellationToken cancellationToken) =>
+        AddAndCommitAsync(transaction, [], cancellationToken);
+
     public Task AddAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
         RunInServiceAsync(

@@ -93,6 +93,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         return Task.CompletedTask;
     }
 
+    public Task CommitAsync(DbTransaction transaction, CancellationToken cancellationToken) =>
+        AddAndCommitAsync(transaction, [], cancellationToken);
+
     public Task AddAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
         InServiceAsync(
