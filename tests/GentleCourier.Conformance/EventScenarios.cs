@@ -186,7 +186,8 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
         Assert.Empty(await Crossing.NumbersAsync((GentleCourier.Engines.IStorePort)store, "SELECT number FROM gate"));
     }
 
-    /// <summary>A statement fails and its error is caught: some engines roll all back, and none may keep that to itself.
+    /// <summary>
+    /// A statement fails and its error is caught: some engines roll all back, and none may keep that to itself.
     /// </summary>
     [Theory]
     [InlineData(false)]

@@ -35,7 +35,8 @@ internal static class BudgetRun
         {
             var child = new Child(build.Folder, ["part", build.IsBare ? "bare" : "ours", role, .. rest]);
             // An address may hold a password, and what stands on a command line everybody can read.
-            if (await child.TellAsync(JsonSerializer.Serialize(site)) != "ready") throw new InvalidOperationException($"the {role} does not start");
+            if (await child.TellAsync(JsonSerializer.Serialize(site)) != "ready")
+                throw new InvalidOperationException($"the {role} does not start");
             return child;
         }
 
