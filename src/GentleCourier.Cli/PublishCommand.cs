@@ -8,6 +8,9 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier publish</c>: a test event, straight to the broker.</summary>
 internal static class PublishCommand
 {
+    // Receivers take no name twice, since two readers may then read two things.
+    private static readonly JsonDocumentOptions Once = new() { AllowDuplicateProperties = false };
+
     public static Command Create()
     {
         var command = new Command(
@@ -118,7 +121,7 @@ internal static class PublishCommand
             };
             if (subject is not null) attributes["subject"] = subject;
             if (key is not null) attributes["partitionkey"] = key;
-            attributes["data"] = JsonNode.Parse(data);
+            attributes["data"] = JsonNode.Parse(data, documentOptions: Once);
             return JsonSerializer.SerializeToUtf8Bytes(attributes);
         }
         catch (JsonException e)
@@ -131,7 +134,12 @@ internal static class PublishCommand
     {
         try
         {
-            return Event.Read(encoded);
+            var @event = Event.Read(encoded);
+            using (JsonDocument.Parse(encoded, Once)) return @event;
+        }
+        catch (JsonException e)
+        {
+            throw new CourierException($"receivers would not take it: {e.Message}");
         }
         catch (UnreadableEventException e)
         {

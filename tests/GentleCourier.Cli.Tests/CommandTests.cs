@@ -189,6 +189,9 @@ public sealed partial class CommandTests
     [InlineData("", new[] { "publish" }, "is not a CloudEvents event")]
     [InlineData("{}", new[] { "publish" }, "say --type TYPE")]
     [InlineData("nonsense", new[] { "publish", "--type", "test.tap" }, "the data is not JSON")]
+    [InlineData("""{"a":1,"a":2}""", new[] { "publish", "--type", "test.tap" }, "the data is not JSON: Duplicate")]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","id":"2","data":1}""",
+        new[] { "publish" }, "receivers would not take it: Duplicate")]
     [InlineData("{}", new[] { "publish", "--type", "test.other" }, "no queue is routed for type 'test.other'")]
     [InlineData("", new[] { "publish", "missing.json" }, "there is no such file")]
     [InlineData("", new[] { "dead-letters", "show", "99" }, "there is no dead letter 99")]

@@ -145,9 +145,12 @@ public sealed class WayBackTests : IDisposable
         Assert.Equal(lines, (await courier.RunAsync("dead-letters", "export")).Output.TrimEnd().Split('\n'));
 
         var second = JsonNode.Parse(lines[1])!;
-        Assert.Equal(("2", "taps", "failed all 1 attempts"), ($"{second["courierletter"]}",
-            $"{second["courierplace"]}", $"{second["courierreason"]}"));
-        second["data"]!["number"] = 42;
+        Assert.Equal(("2", "taps", "failed all 1 attempts"), ($"{second["letter"]}",
+            $"{second["place"]}", $"{second["reason"]}"));
+        second["event"]!["data"]!["number"] = 42;
+        // Whatever somebody calls a header of an event, it is one, and comes back.
+        foreach (var ours in new[] { "letter", "place", "since", "reason", "event", "base64" })
+            second["event"]![ours] = "gate 7";
         await courier.RunAsync("dead-letters", "discard", "3");
         await File.WriteAllLinesAsync(file,
         [
@@ -164,14 +167,14 @@ public sealed class WayBackTests : IDisposable
         {
             "1 line: the dead letter has gone", "  line 4: dead letter 3", "6 lines: not taken",
             "line 5: it is not a CloudEvents event", "line 6: its event could not be read, and has not been replaced",
-            "line 7: dead letter 1 is in line 1 already", "line 8: it has no courierletter and couriersince",
+            "line 7: dead letter 1 is in line 1 already", "line 8: it has no 'letter' and 'since'",
             "line 9: it is not a JSON object",
         }) Assert.Contains(problem, imported.Errors, StringComparison.Ordinal);
 
         var waiting = await broker.Reports!.PeekAsync("taps", 10);
         Assert.Equal([TapOf(0), null], waiting.Select(e => e.History[0].IsRepaired ? null : e.Json.ToArray()));
         Assert.Equal("""{"number":42}""", Encoding.UTF8.GetString(Event.Read(waiting[1].Json).Data.Span));
-        Assert.DoesNotContain("courier", Encoding.UTF8.GetString(waiting[1].Json.Span), StringComparison.Ordinal);
+        Assert.True(JsonNode.DeepEquals(second["event"], JsonNode.Parse(waiting[1].Json.Span)));
         // A file of another broker is not taken, though the numbers are the same.
         await using var other = new SqliteEngine().CreateBroker(
             new("sqlite", Path.Combine(courier.Folder, "other.db")), TimeProvider.System);

@@ -54,6 +54,20 @@ public sealed class ContractTests
     private static ContractException Refused<T>(T contract, int limit = 256 * 1024) where T : notnull =>
         Assert.Throws<ContractException>(() => EventDraft.Of(contract).Encode(Codec(limit)));
 
+    /// <summary>Two readers may read two things of it, so receivers take it from nobody.</summary>
+    [Theory]
+    [InlineData("""{"number":1,"number":2}""")]
+    [InlineData("""[{"bags":[{"label":"a","weight":1,"\u006cabel":"b"}]}]""")]
+    [InlineData("[1,")]
+    [InlineData("1 2")]
+    [InlineData("")]
+    public void Data_that_is_json_already_is_one_value_and_has_no_name_twice(string json)
+    {
+        var error = Assert.Throws<ContractException>(
+            () => EventDraft.OfJson("test.tap", Encoding.UTF8.GetBytes(json)).Encode(Codec()));
+        Assert.Contains("its data is not JSON", error.Message, StringComparison.Ordinal);
+    }
+
     /// <summary>Texts of all characters, whole or cut.</summary>
     private static readonly Gen<string> Texts = Gen.OneOf(
         Gen.String, Gen.Char.Array[0, 20].Select(c => new string(c)),

@@ -7,12 +7,12 @@ using GentleCourier.Engines;
 namespace GentleCourier.Cli;
 
 /// <summary>
-/// Kept events as lines of a file, to be repaired by hand: each the event in CloudEvents' JSON format, with attributes
-/// that say where it belongs. What is not JSON is given in base64, to be replaced.
+/// Kept events as lines of a file, to be repaired by hand: each the event in CloudEvents' JSON format, beside what says
+/// where it belongs. What is not JSON is given in base64, to be replaced.
 /// </summary>
 internal static class EventLines
 {
-    private const string Place = "courierplace", Since = "couriersince", Reason = "courierreason", Raw = "courierraw";
+    private const string Place = "place", Since = "since", Reason = "reason", Event = "event", Raw = "base64";
 
     private static readonly JsonWriterOptions Relaxed = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
@@ -22,13 +22,14 @@ internal static class EventLines
         using (var json = new Utf8JsonWriter(line, Relaxed))
         {
             json.WriteStartObject();
-            json.WriteString(words.IdAttribute, kept.Id);
+            json.WriteString(words.IdName, kept.Id);
             json.WriteString(Place, kept.Place);
             json.WriteString(Since, Plain.Exactly(kept.Since));
             json.WriteString(Reason, kept.Reason);
-            if (Parse(kept.Json) is { ValueKind: JsonValueKind.Object } members)
+            if (Parse(kept.Json) is { ValueKind: JsonValueKind.Object } @event)
             {
-                WriteMembers(json, members, words);
+                json.WritePropertyName(Event);
+                @event.WriteTo(json);
             }
             else
             {
@@ -43,7 +44,7 @@ internal static class EventLines
     /// <param name="Id">Which of the kept events it is of.</param>
     /// <param name="Place">Where that was.</param>
     /// <param name="Since">Since when.</param>
-    /// <param name="Event">The event without our attributes, UTF-8.</param>
+    /// <param name="Event">The event, UTF-8.</param>
     internal sealed record Line(string Id, string Place, string Since, ReadOnlyMemory<byte> Event)
     {
         /// <summary>Whether it is of this one, and not of one with the same id elsewhere.</summary>
@@ -62,25 +63,20 @@ internal static class EventLines
     {
         if (Parse(System.Text.Encoding.UTF8.GetBytes(text)) is not { ValueKind: JsonValueKind.Object } members)
             throw new FormatException("it is not a JSON object");
-        if (Text(members, words.IdAttribute) is not { } id || Text(members, Since) is not { } since)
-            throw new FormatException(
-                $"it has no {words.IdAttribute} and {Since}: it was not exported by `courier {words.Command} export`");
-        if (members.TryGetProperty(Raw, out _))
-            throw new FormatException($"its event could not be read, and has not been replaced: write its attributes "
-                + $"instead of {Raw}");
+        if (Text(members, words.IdName) is not { } id || Text(members, Since) is not { } since)
+            throw new FormatException($"it has no '{words.IdName}' and '{Since}': it was not exported by "
+                + $"`courier {words.Command} export`");
+        if (!members.TryGetProperty(Event, out var kept))
+            throw new FormatException($"its event could not be read, and has not been replaced: write '{Event}', with "
+                + $"an event, instead of '{Raw}'");
         var bytes = new ArrayBufferWriter<byte>();
-        using (var json = new Utf8JsonWriter(bytes, Relaxed))
-        {
-            json.WriteStartObject();
-            WriteMembers(json, members, words);
-            json.WriteEndObject();
-        }
+        using (var json = new Utf8JsonWriter(bytes, Relaxed)) kept.WriteTo(json);
         var @event = bytes.WrittenMemory;
         if (@event.Length > Budget.LargestEvent)
             throw new FormatException($"its event has {Plain.Number(@event.Length)} bytes, more than anybody takes");
         try
         {
-            Event.Read(@event);
+            GentleCourier.Event.Read(@event);
         }
         catch (UnreadableEventException e)
         {
@@ -88,15 +84,6 @@ internal static class EventLines
         }
         return new(id, Text(members, Place) ?? "", since, @event);
     }
-
-    private static void WriteMembers(Utf8JsonWriter json, JsonElement members, KeptWords words)
-    {
-        foreach (var member in members.EnumerateObject())
-            if (!IsOurs(member.Name, words)) member.WriteTo(json);
-    }
-
-    private static bool IsOurs(string name, KeptWords words) =>
-        name == words.IdAttribute || name is Place or Since or Reason or Raw;
 
     private static string? Text(JsonElement members, string name) =>
         members.TryGetProperty(name, out var value) && value.ValueKind == JsonValueKind.String ? value.GetString()

@@ -137,8 +137,8 @@ internal sealed class KeptCommands(
         var command = new Command(
             "export",
             $"""
-            Writes {words.Many} as lines of JSON, each an event in CloudEvents' format with attributes that say where it
-            belongs. They stay where they are. Repair lines by hand, leave out what is not to come back, and import
+            Writes {words.Many} as lines of JSON, each an 'event' in CloudEvents' format beside what says where it
+            belongs. They stay where they are. Repair events by hand, leave out what is not to come back, and import
             them.
 
             Example:

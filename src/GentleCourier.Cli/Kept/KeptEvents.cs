@@ -66,9 +66,9 @@ internal abstract class KeptEvents : IAsyncDisposable
 /// <param name="Command">The command for them.</param>
 /// <param name="Return">The command that gives them back.</param>
 /// <param name="Returned">What has been done then.</param>
-/// <param name="IdAttribute">The attribute of an exported line that holds its id.</param>
+/// <param name="IdName">What its id is called in an exported line.</param>
 internal sealed record KeptWords(
-    string One, string Many, string Id, string Command, string Return, string Returned, string IdAttribute)
+    string One, string Many, string Id, string Command, string Return, string Returned, string IdName)
 {
     public string Count(long count) => count == 1 ? $"1 {One}" : $"{Plain.Number(count)} {Many}";
 }
@@ -77,7 +77,7 @@ internal sealed record KeptWords(
 internal sealed class DeadLetters(IBroker broker) : KeptEvents
 {
     public static readonly KeptWords Called = new(
-        "dead letter", "dead letters", "LETTER", "dead-letters", "send-back", "sent back", "courierletter");
+        "dead letter", "dead letters", "LETTER", "dead-letters", "send-back", "sent back", "letter");
 
     private readonly IDeadLetters letters = broker.DeadLetters ?? throw new CourierException(
         $"{broker.DisplayName} keeps no dead letters; the stores of the services that receive from it do");
@@ -112,7 +112,7 @@ internal sealed class DeadLetters(IBroker broker) : KeptEvents
 internal sealed class OutboxEvents(IStorePort store) : KeptEvents
 {
     public static readonly KeptWords Called = new(
-        "event", "events", "ROW", "outbox", "try-again", "to be tried again", "courierrow");
+        "event", "events", "ROW", "outbox", "try-again", "to be tried again", "row");
 
     public override string DisplayName => $"the outbox of {store.DisplayName}";
 

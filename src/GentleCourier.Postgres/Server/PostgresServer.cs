@@ -29,10 +29,11 @@ internal sealed class PostgresServer : IAsyncDisposable
         + "-c default_transaction_deferrable=off";
 
     // What a host leaves behind that is cut off, such as the lock on the inbox row of what it was handling, is gone
-    // within half a minute; and of a process that hangs in the middle of a transaction, within five.
+    // within half a minute; and of a process that hangs in the middle of a transaction, within five. Who listens is
+    // idle, and so is what a pool keeps: a role's limit to that would cut them again and again.
     private const string LetsGo =
         "-c tcp_keepalives_idle=10 -c tcp_keepalives_interval=5 -c tcp_keepalives_count=3 -c tcp_user_timeout=25000 "
-        + "-c idle_in_transaction_session_timeout=300000";
+        + "-c idle_in_transaction_session_timeout=300000 -c idle_session_timeout=0";
 
     private readonly PostgresAddress address;
     private readonly TimeProvider clock;

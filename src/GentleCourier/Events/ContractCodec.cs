@@ -15,6 +15,11 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
 {
     private const string DataPath = "data.";
 
+    private static readonly JsonDocumentOptions Once = new()
+    {
+        AllowDuplicateProperties = false, MaxDepth = JsonRule.Deepest - 1,
+    };
+
     private static readonly ConcurrentDictionary<Type, WireTypeAttribute?> WireTypes = new();
 
     private readonly Lazy<JsonSerializerOptions> strict = new(
@@ -96,6 +101,10 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         byte[] encoded;
         try
         {
+            // Receivers take no name twice, since two readers may then read two things.
+            using (JsonDocument.Parse(json, Once))
+            {
+            }
             encoded = EventJson.Write(attributes, json, static (writer, data) => writer.WriteRawValue(data.Span));
         }
         catch (Exception e) when (e is JsonException or ArgumentException)
