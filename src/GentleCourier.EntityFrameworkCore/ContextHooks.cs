@@ -1,5 +1,6 @@
 using System.Data.Common;
 using System.Runtime.CompilerServices;
+using System.Transactions;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.EntityFrameworkCore;
@@ -115,15 +116,26 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
 
     /// <summary>
     /// The relay is told, be they committed yet or not: it then keeps looking for as long as a transaction that wrote
-    /// before is under way. Its timekeeper is told with the commit. Saved events are let go: the context has no more
-    /// use for them, and may live long.
+    /// before is under way. Its timekeeper is told with the commit; where that has been, the save has succeeded, and it
+    /// finds by itself soon what it is not told. Saved events are let go: the context has no more use for them, and may
+    /// live long.
     /// </summary>
     private async Task SavedAsync(DbContext context, CancellationToken cancellationToken)
     {
         if (context.Model.FindEntityType(typeof(OutboxEvent)) is null) return;
         if (LetGo(Entries<OutboxEvent>(context))) store.WakeRelay();
         if (!withLater.TryGetValue(context, out _) || !LetGo(Entries<LaterOutboxEvent>(context))) return;
-        await store.Later.TellAsync(context.Database.GetDbConnection(), cancellationToken).ConfigureAwait(false);
+        var isCommitted = context.Database.CurrentTransaction is null && Transaction.Current is null
+            && context.Database.GetEnlistedTransaction() is null;
+        try
+        {
+            await store.Later.TellAsync(
+                context.Database.GetDbConnection(), isCommitted ? CancellationToken.None : cancellationToken)
+                .ConfigureAwait(false);
+        }
+        catch (CourierException) when (isCommitted)
+        {
+        }
     }
 
     /// <summary>Those that the caller wants to accept by himself are still to be added, should he have to save again.

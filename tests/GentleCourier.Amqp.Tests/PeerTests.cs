@@ -3,6 +3,7 @@ using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Conformance;
+using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Amqp.Tests;
 
@@ -592,6 +593,48 @@ public sealed class PeerTests
         var error = await Assert.ThrowsAsync<AmqpException>(() => Peers.ConnectAsync(peer.Address));
         Assert.Contains(reason, error.Message, StringComparison.Ordinal);
         Assert.False(error.IsTransient);
+    }
+
+    /// <summary>What is settled has been heard once an answer has come to what was asked behind it.</summary>
+    [Fact]
+    public async Task What_was_said_is_known_to_be_heard_by_an_answer_or_by_nothing_where_the_peer_gives_none()
+    {
+        await using var peer = new ScriptedPeer { Messages = [Message(), Message(2)] };
+        Func<Task>? answer = null;
+        var asked = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        peer.On = (talk, told) =>
+        {
+            if (told.Performative is not FlowState { Echo: true, LinkCredit: 0 } flow) return Task.FromResult(false);
+            answer = () => talk.AnswerAsync(told);
+            asked.TrySetResult();
+            return Task.FromResult(true);
+        };
+        var clock = new FakeTimeProvider();
+        var (connection, session) = await BeginAsync(peer, h => Peers.Settings(h) with { Clock = clock });
+        await using var _ = connection;
+        var link = await session.AttachReceiverAsync("in", "taps", Cancel);
+        link.Grant(2);
+        for (var left = 2; left > 0;)
+        {
+            var arrivals = await link.ReceiveAsync(2, int.MaxValue, Cancel);
+            link.Settle(arrivals.Select(a => new Verdict(a.Id, DeliveryState.Accepted)));
+            left -= arrivals.Count;
+        }
+        var heard = link.HeardAsync(Cancel);
+        await asked.Task.WaitAsync(Limit, Cancel);
+        Assert.Contains(peer.Heard, t => t.Performative is Disposition { Settled: true } d && (d.Last ?? d.First) == 1);
+        Assert.False(heard.IsCompleted);
+        await answer!();
+        await heard.WaitAsync(Limit, Cancel);
+
+        // This one gets no answer; and the next one is not even asked.
+        (asked, heard) = (new(), link.HeardAsync(Cancel));
+        await asked.Task.WaitAsync(Limit, Cancel);
+        clock.Advance(TimeSpan.FromSeconds(11));
+        await heard.WaitAsync(Limit, Cancel);
+        Assert.True(link.HeardAsync(Cancel).IsCompletedSuccessfully);
+        await connection.DisposeAsync();
+        await Assert.ThrowsAsync<AmqpException>(() => link.HeardAsync(Cancel));
     }
 
     [Fact]

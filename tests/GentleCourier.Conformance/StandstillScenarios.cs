@@ -66,10 +66,16 @@ public abstract class StandstillScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(() => Task.FromResult(handled.Count == 50), "all others are handled");
         await PublishAsync(crossing, 50, first: 51);
         await Crossing.UntilAsync(() => Task.FromResult(handled.Count == 100), "and all that came later");
-        Assert.True(Volatile.Read(ref toFail) <= 0);
+        // Where much waits, what is settled brings what is next with it: one that comes alone has to be asked for.
+        var count = 101;
+        for (; Volatile.Read(ref toFail) > 0; count++)
+        {
+            await PublishAsync(crossing, 1, first: count);
+            await Crossing.UntilAsync(() => Task.FromResult(handled.Count == count), "and one that comes alone");
+        }
         finish.SetResult();
         await crossing.SettledAsync();
-        Assert.Equal(Enumerable.Range(0, 101), handled.Keys.Order());
+        Assert.Equal(Enumerable.Range(0, count), handled.Keys.Order());
         Assert.All(handled.Values, times => Assert.Equal(1, times));
     }
 

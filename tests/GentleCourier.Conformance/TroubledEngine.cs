@@ -133,6 +133,12 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
             return await inner.SettleAsync(settlements, credit, cancellationToken);
         }
 
+        public Task ConfirmAsync(CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(ConfirmAsync));
+            return inner.ConfirmAsync(cancellationToken);
+        }
+
         public void Withdraw() => inner.Withdraw();
 
         public async Task<IReadOnlyList<bool>> RenewAsync(

@@ -8,8 +8,8 @@ public sealed class RelayDecisionTests
 {
     private static readonly Gen<(bool IsHeld, int Attempts, string? Key, PublishResult Result)> Answered = Gen.Select(
         Gen.Bool, Gen.Int[0, 5], Gen.Int[0, 2].Select(i => i == 0 ? null : i == 1 ? "a" : "b"),
-        Gen.Int[0, 2].Select(i => i == 0 ? PublishResult.Taken
-            : i == 1 ? PublishResult.Deferred("later") : PublishResult.Refused("never")));
+        Gen.Int[0, 3].Select(i => i == 0 ? PublishResult.Taken : i == 1 ? PublishResult.Deferred("later")
+            : i == 2 ? PublishResult.Refused("never") : default));
 
     private static OutboxRow Row(int number, bool isHeld, int attempts, string? key) =>
         new(isHeld ? -number : number, attempts, new EncodedEvent($"{number}", "t", key, default));
@@ -26,8 +26,9 @@ public sealed class RelayDecisionTests
             [.. batch.Select(b => b.Row)], [.. batch.Select(b => b.Result)], attempts =>
                 TimeSpan.FromSeconds(attempts));
         Assert.Equal(
-            batch.Where(b => b.Result.Fate == PublishFate.Taken).Select(b => b.Row.Row),
+            batch.Where(b => b.Result == PublishResult.Taken).Select(b => b.Row.Row),
                 marks.Forgotten.Select(r => r.Row));
+        Assert.All(marks.Held, h => Assert.NotEmpty(h.Reason));
         Assert.Equal(marks.Keys.Select(k => k.Key).Distinct(), marks.Keys.Select(k => k.Key));
         Assert.Empty(marks.Freed.Intersect(marks.Keys.Select(k => k.Key)));
 

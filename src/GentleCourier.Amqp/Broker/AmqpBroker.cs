@@ -65,22 +65,26 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
     {
         var results = new PublishResult[events.Count];
+        var places = new Dictionary<string, List<int>>(StringComparer.Ordinal);
         for (var i = 0; i < results.Length; i++)
         {
-            if (Routing.TooLarge(events[i], DisplayName) is { } reason) results[i] = PublishResult.Refused(reason);
-            else if (events[i].Address is null)
+            if (Routing.TooLarge(events[i], DisplayName) is { } reason)
+                results[i] = PublishResult.Refused(reason);
+            else if (events[i].Address is not { } place)
                 results[i] = PublishResult.Deferred("nobody has said to which queue it goes");
+            else if (places.TryGetValue(place, out var there))
+                there.Add(i);
+            else
+                places.Add(place, [i]);
         }
-        var places = Enumerable.Range(0, events.Count).Where(i => results[i].Fate == PublishFate.Taken)
-            .ToLookup(i => events[i].Address);
         await Task.WhenAll(places.Select(PublishToAsync)).ConfigureAwait(false);
         return results;
 
-        async Task PublishToAsync(IGrouping<string?, int> place)
+        async Task PublishToAsync(KeyValuePair<string, List<int>> place)
         {
-            int[] mine = [.. place];
+            int[] mine = [.. place.Value];
             var sent = await publisher.SendAsync(
-                address.Of(place.Key!), Names.IsQueue(place.Key!),
+                address.Of(place.Key), Names.IsQueue(place.Key),
                 Array.ConvertAll(mine, i => new Publication(events[i].Json, default)), cancellationToken)
                 .ConfigureAwait(false);
             for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent.Outcomes[i], sent.WhyNot);

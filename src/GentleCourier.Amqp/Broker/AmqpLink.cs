@@ -64,6 +64,18 @@ internal sealed class AmqpLink(
         }
     }
 
+    public async Task ConfirmAsync(CancellationToken cancellationToken)
+    {
+        try
+        {
+            await link.HeardAsync(cancellationToken).ConfigureAwait(false);
+        }
+        catch (AmqpException e)
+        {
+            throw Lost(e);
+        }
+    }
+
     public void Withdraw()
     {
         // Whoever waits has asked.

@@ -22,14 +22,16 @@ internal sealed class ReceivingLink(Session session, string name, string address
     private const int TopUps = 8;
 
     // How often the peer is asked for an answer, by which it is known how far away it is.
-    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1);
+    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), Silence = TimeSpan.FromMinutes(1);
 
     private readonly Queue<Arrival> ready = [];
     private readonly WireBuffer partial = new();
+    // Who waits for an answer, and up to which delivery credit went when it was asked for.
+    private readonly Queue<(uint Limit, TaskCompletionSource Answer)> questions = [];
     private uint deliveryCount, credit, largestGrant, excess;
     private uint? partialId, available;
     private bool isWithdrawn;
-    private long askedAt;
+    private long askedAt, silentSince;
     // Up to which delivery credit went when the peer was asked; null once it has answered.
     private uint? asked;
     private TimeSpan roundTrip;
@@ -142,6 +144,38 @@ internal sealed class ReceivingLink(Session session, string name, string address
         }
     }
 
+    /// <summary>
+    /// Waits until the peer has heard what it was sent on this link before: it takes that in order, and answers what is
+    /// asked behind it. It need not answer (section 2.7.4): after a limit nothing is waited for, and for a while one
+    /// that was silent is not asked again.
+    /// </summary>
+    /// <exception cref="AmqpException">The link is gone.</exception>
+    public async Task HeardAsync(CancellationToken cancellationToken)
+    {
+        var answer = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        lock (Gate)
+        {
+            if (WhyGone is not null) throw WhyGone;
+            if (silentSince != 0 && Stopwatch.GetElapsedTime(silentSince) < Silence) return;
+            questions.Enqueue((unchecked(deliveryCount + credit), answer));
+            SendFlow(drain: false, echo: true);
+            Session.Connection.Flush();
+        }
+        try
+        {
+            var settings = Session.Connection.Settings;
+            await answer.Task.WaitAsync(settings.AnswerWithin, settings.Clock, cancellationToken).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            lock (Gate)
+            {
+                silentSince = Stopwatch.GetTimestamp();
+                while (questions.TryDequeue(out var question)) question.Answer.TrySetResult();
+            }
+        }
+    }
+
     /// <summary>Takes all credit back: afterwards no further message comes (section 2.6.7).</summary>
     /// <exception cref="AmqpException">The peer has not answered in time, or the link is gone.</exception>
     public async Task DrainAsync(CancellationToken cancellationToken)
@@ -216,6 +250,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
         if (asked is { } limit && flow is { DeliveryCount: { } sent, LinkCredit: { } left }
             && unchecked(sent + left) == limit)
             (roundTrip, asked) = (Stopwatch.GetElapsedTime(askedAt), null);
+        if (questions.TryPeek(out var question) && flow is { DeliveryCount: { } had, LinkCredit: { } more }
+            && unchecked(had + more) == question.Limit)
+            questions.Dequeue().Answer.TrySetResult();
         // What a sender counts as sent may come behind its flow; only credit that it gives back is believed at once.
         if (drained is not null && flow.DeliveryCount is { } count && unchecked(count - deliveryCount) == credit)
             (deliveryCount, credit) = (count, 0);
@@ -275,6 +312,11 @@ internal sealed class ReceivingLink(Session session, string name, string address
         Complete(ref waiting);
         Fail(ref drained, why);
         Fail(ref learnt, why);
+        while (questions.TryDequeue(out var question))
+        {
+            TaskCompletionSource? answer = question.Answer;
+            Fail(ref answer, why);
+        }
     }
 
     private bool Begins(Transfer transfer)

@@ -86,6 +86,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         };
     }
 
+    public Task ConfirmAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
     public async Task<IReadOnlyList<bool>> RenewAsync(
         IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken)
     {

@@ -123,9 +123,16 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 Parameter.Of(lease), place),
             cancellationToken).ConfigureAwait(false);
         var term = led?.Term ?? NobodysTerm;
-        if (Interlocked.Exchange(ref leads, term) == term) return led?.Term;
+        if (Volatile.Read(ref leads) == term) return led?.Term;
+        if (led is { } begun)
+        {
+            await server.RunAsync(
+                "look for the keys of", new RoundTrip().Add(sql.FindKeys, Parameter.Of(term), server.Now),
+                cancellationToken, PostgresBroker.PublishLimit).ConfigureAwait(false);
+            Volatile.Write(ref position, new Position(begun.Place, clock));
+        }
         saysThatItWaits = false;
-        if (led is { } begun) Volatile.Write(ref position, new Position(begun.Place, clock));
+        Volatile.Write(ref leads, term);
         return led?.Term;
     }
 
@@ -137,12 +144,12 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     {
         var (held, fresh) = (new OutboxRows(), new OutboxRows());
         TimeSpan? dueIn = null;
-        var reading = Begin();
+        var (reading, term) = (Begin(), Volatile.Read(ref leads));
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
-                .Add(sql.DropKeys)
-                .Add(sql.HoldFollowers, Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.DropKeys, Parameter.Of(term))
+                .Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
                 .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
                 .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
                 .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit))
@@ -214,8 +221,10 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
         void Forget(string statement, IEnumerable<OutboxRow> taken)
         {
-            var rows = taken.Select(row => Math.Abs(row.Row)).ToArray();
-            if (rows.Length > 0) trip.Add(statement, Parameter.Of(rows));
+            var rows = taken.ToArray();
+            if (rows.Length == 0) return;
+            trip.Add(statement, Parameter.Of(Array.ConvertAll(rows, row => Math.Abs(row.Row))),
+                Parameter.Of(Array.ConvertAll(rows, row => (string?)row.Event.Id)));
         }
 
         void Hold(string statement, IEnumerable<HeldRow> held)

@@ -64,10 +64,26 @@ internal sealed class StoreStatements(PostgresServer server)
             FROM pg_current_snapshot() s
         """);
 
-    /// <summary>Keys that nothing waits with any more.</summary>
-    public readonly string DropKeys = server.Sql("""
-        DELETE FROM courier.held_key k WHERE NOT EXISTS (
-            SELECT FROM courier.outbox_held h WHERE h.partition_key = k.partition_key AND h.due IS NOT NULL)
+    /// <summary>
+    /// Keys that nothing waits with any more. A relay whose term is over may say it while the next one holds an event
+    /// by such a key: then that has another time.
+    /// </summary>
+    public readonly string DropKeys = server.Sql($"""
+        DELETE FROM courier.held_key k USING (
+            SELECT partition_key, due FROM courier.held_key f WHERE NOT EXISTS (
+                SELECT FROM courier.outbox_held h WHERE h.partition_key = f.partition_key AND h.due IS NOT NULL)) empty
+        WHERE k.partition_key = empty.partition_key AND k.due = empty.due AND {InTerm}
+        """);
+
+    /// <summary>
+    /// Events that are held by a key that is none, which the end of a term may leave, would never be read again.
+    /// </summary>
+    public readonly string FindKeys = server.Sql($"""
+        INSERT INTO courier.held_key (partition_key, due, flows)
+        SELECT DISTINCT partition_key, coalesce($2, now()), false FROM courier.outbox_held h
+        WHERE partition_key IS NOT NULL AND due IS NOT NULL AND {InTerm}
+            AND NOT EXISTS (SELECT FROM courier.held_key k WHERE k.partition_key = h.partition_key)
+        ON CONFLICT DO NOTHING
         """);
 
     /// <summary>
@@ -78,9 +94,9 @@ internal sealed class StoreStatements(PostgresServer server)
         WITH followers AS (
             DELETE FROM courier.outbox WHERE id IN (
                 SELECT id FROM (
-                    SELECT id, partition_key FROM courier.outbox WHERE id > $1 ORDER BY id LIMIT $2) o
+                    SELECT id, partition_key FROM courier.outbox WHERE id > $2 ORDER BY id LIMIT $3) o
                 WHERE partition_key IN (SELECT partition_key FROM courier.held_key))
-            AND EXISTS (SELECT FROM courier.held_key) RETURNING *)
+            AND EXISTS (SELECT FROM courier.held_key) AND {InTerm} RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
         SELECT id, event_id, type, partition_key, added, event, 0, now(), '{Marking.Follows}' FROM followers
         """);
@@ -140,9 +156,19 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string IsTerm = server.Sql($"SELECT {InTerm}");
 
-    public readonly string ForgetFresh = server.Sql("DELETE FROM courier.outbox WHERE id = ANY ($1)");
+    public readonly string ForgetFresh = server.Sql(Forget("outbox"));
 
-    public readonly string ForgetHeld = server.Sql("DELETE FROM courier.outbox_held WHERE id = ANY ($1)");
+    public readonly string ForgetHeld = server.Sql(Forget("outbox_held"));
+
+    /// <summary>
+    /// Numbers come again where a standby was promoted or a backup restored meanwhile: the event must be the same. Each
+    /// is looked for by its number, and found again by its place.
+    /// </summary>
+    private static string Forget(string table) => $"""
+        DELETE FROM courier.{table} WHERE ctid = ANY (ARRAY (
+            SELECT place FROM unnest($1, $2) AS m (id, event_id) CROSS JOIN LATERAL (
+                SELECT ctid AS place FROM courier.{table} o WHERE o.id = m.id AND o.event_id = m.event_id OFFSET 0) f))
+        """;
 
     public readonly string HoldFresh = server.Sql($"""
         WITH gone AS (DELETE FROM courier.outbox WHERE id = ANY ($2) AND {InTerm} RETURNING *)

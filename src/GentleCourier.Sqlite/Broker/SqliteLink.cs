@@ -46,6 +46,8 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
         broker.SettleAsync(this, settlements, credit, cancellationToken);
 
+    public Task ConfirmAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
     public async Task<IReadOnlyList<bool>> RenewAsync(
         IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken) =>
         await broker.RenewAsync(deliveries, lease, cancellationToken).ConfigureAwait(false);

@@ -80,6 +80,8 @@ internal sealed class LinkWithCompanion : IReceivingLink
         return exchange with { Deliveries = deliveries, DeadLetters = letters };
     }
 
+    public Task ConfirmAsync(CancellationToken cancellationToken) => link.ConfirmAsync(cancellationToken);
+
     public void Withdraw() => link.Withdraw();
 
     public Task<IReadOnlyList<bool>> RenewAsync(

@@ -132,19 +132,22 @@ public sealed record Topology(IReadOnlyCollection<string> Queues, IReadOnlyColle
 /// <summary>Events of this wire type get a copy in this queue.</summary>
 public readonly record struct Route(string Type, string Queue);
 
-/// <summary>What a broker did with one event.</summary>
+/// <summary>What a broker did with one event; by default, not said: it is tried again.</summary>
 public readonly record struct PublishResult
 {
-    private PublishResult(PublishFate fate, string? reason) => (Fate, Reason) = (fate, reason);
+    private readonly string? reason;
+
+    private PublishResult(PublishFate fate, string? reason) => (Fate, this.reason) = (fate, reason);
 
     /// <summary>What became of it.</summary>
     public PublishFate Fate { get; }
 
     /// <summary>Why it was not taken, for people; null where it was.</summary>
-    public string? Reason { get; }
+    public string? Reason => reason ?? (Fate == PublishFate.Deferred ? "the broker has not said what became of it"
+        : null);
 
     /// <summary>Every routed queue has its copy, safely stored.</summary>
-    public static PublishResult Taken { get; }
+    public static PublishResult Taken { get; } = new(PublishFate.Taken, null);
 
     /// <summary>
     /// Not now; the same event may be taken later, when what <paramref name="reason"/> names is mended.
@@ -158,11 +161,11 @@ public readonly record struct PublishResult
 /// <summary>What became of a published event.</summary>
 public enum PublishFate
 {
-    /// <summary>Every routed queue has its copy.</summary>
-    Taken,
-
     /// <summary>Try again later.</summary>
     Deferred,
+
+    /// <summary>Every routed queue has its copy.</summary>
+    Taken,
 
     /// <summary>Do not try again.</summary>
     Refused,

@@ -32,14 +32,21 @@ public interface IReceivingLink : IAsyncDisposable
     Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken);
 
     /// <summary>
-    /// Settles many deliveries at once, durably, and takes what is ready in the same breath: both together cost what
-    /// one of them does. It never waits for events. May be called while <see cref="ReceiveAsync"/> waits.
+    /// Settles many deliveries at once, and takes what is ready in the same breath: both together cost what one of them
+    /// does. It never waits for events. May be called while <see cref="ReceiveAsync"/> waits. Where the engine does not
+    /// wait for an answer, what was settled may still come again: see <see cref="ConfirmAsync"/>.
     /// </summary>
     /// <param name="settlements">What is to be settled.</param>
     /// <param name="credit">How many deliveries to take at the most; 0 for none.</param>
     /// <param name="cancellationToken">Ends the wait for the broker.</param>
     /// <exception cref="LinkLostException">The link is gone.</exception>
     Task<Exchange> SettleAsync(IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken);
+
+    /// <summary>
+    /// Waits until the broker has what was settled before: then a worker that dies does not have it come again.
+    /// </summary>
+    /// <exception cref="LinkLostException">The link is gone; what was settled may come again.</exception>
+    Task ConfirmAsync(CancellationToken cancellationToken);
 
     /// <summary>
     /// Nothing is asked for until further notice: what a peer has pushed, and nobody has been given, goes back to

@@ -24,7 +24,7 @@ internal sealed class FanOut(
         var leaving = new List<int>(answers.Count);
         for (var i = 0; i < answers.Count; i++)
         {
-            if (answers[i].Result.Fate != PublishFate.Taken) continue;
+            if (answers[i].Result != default) continue;
             if (answers[i] is { Address: not null, Key: { } key } && held.Contains(key))
                 answers[i] = answers[i] with { Result = PublishResult.Deferred(Marking.Follows) };
             else leaving.Add(i);
@@ -40,7 +40,7 @@ internal sealed class FanOut(
         return (answers, held);
     }
 
-    /// <summary>What goes where, as if all of it were taken.</summary>
+    /// <summary>What goes where; of what goes nowhere it is said, and of the rest not yet.</summary>
     private IEnumerable<Answer> Of(OutboxRow row) => row.Event.Address is not null ? [new Answer(row, null, default)]
         : routes.TryGetValue(row.Event.Type, out var addresses)
             ? addresses.Select(address => new Answer(row, address, default))

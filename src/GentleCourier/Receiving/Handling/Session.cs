@@ -140,6 +140,8 @@ internal sealed partial class Session : ISettler, IDisposable
         {
             var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver, Outcome.Accepted));
             var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
+            // A handler that kills the process is not to begin twice.
+            await link.ConfirmAsync(CancellationToken.None).ConfigureAwait(false);
             Meters.Settle(queue, settlements);
             for (var i = 0; i < took.Count; i++)
             {

@@ -1,0 +1,131 @@
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+using Npgsql;
+
+namespace GentleCourier.Postgres.Tests;
+
+/// <summary>
+/// What a relay may do to an outbox whose numbers have begun again under it, or once another leads.
+/// </summary>
+public sealed class TermTests
+{
+    private static readonly TimeSpan Lease = TimeSpan.FromMinutes(5);
+
+    private static async Task AddAsync(IStorePort store, params EncodedEvent[] events)
+    {
+        await using var connection = await store.OpenConnectionAsync();
+        await using var transaction = await connection.BeginTransactionAsync();
+        await store.AddAndCommitAsync(transaction, events);
+    }
+
+    private static async Task ExecuteAsync(Databases place, string sql)
+    {
+        await using var connection = place.Open("harbour");
+        await connection.ExecuteAsync(sql);
+    }
+
+    private static async Task<IReadOnlyList<OutboxRow>> ReadAsync(IStorePort store) =>
+        (await store.ReadOutboxAsync(100)).Rows;
+
+    private static async Task<(Crossing Crossing, Databases Place, IStorePort Store)> BeginAsync()
+    {
+        var place = new Databases();
+        var crossing = new Crossing(place);
+        var store = crossing.SharedStore("harbour");
+        await store.PrepareAsync(create: true);
+        return (crossing, place, store);
+    }
+
+    /// <summary>As where a standby is promoted, or a backup restored, while events are on their way.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task An_event_that_has_got_the_number_of_one_on_its_way_stays(bool isHeld)
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        var term = (await store.LeadAsync("one", Lease))!.Value;
+        await AddAsync(store, [.. Enumerable.Range(1, 3).Select(n => Crossing.TapEvent(n))]);
+        if (isHeld)
+        {
+            await store.MarkAsync(term, Crossing.Marks(
+                await ReadAsync(store), TimeSpan.Zero, [.. Enumerable.Repeat(PublishResult.Deferred("later"), 3)]));
+        }
+        var onTheirWay = await ReadAsync(store);
+        Assert.Equal(isHeld, onTheirWay[0].IsHeld);
+        await ExecuteAsync(place,
+            $"UPDATE courier.outbox{(isHeld ? "_held" : "")} SET event_id = 'another' WHERE event_id = '2'");
+
+        await store.MarkAsync(
+            term, Crossing.Marks(onTheirWay, Lease, [.. Enumerable.Repeat(PublishResult.Taken, 3)]));
+        Assert.Equal(["another"], (await ReadAsync(store)).Select(r => r.Event.Id));
+    }
+
+    [Fact]
+    public async Task Who_does_not_lead_lets_go_of_no_key_and_holds_nothing()
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        var term = (await store.LeadAsync("one", Lease))!.Value;
+        await AddAsync(store, Crossing.TapEvent(1, "a"));
+        await store.MarkAsync(
+            term, Crossing.Marks(await ReadAsync(store), Lease, PublishResult.Deferred("later")));
+        await AddAsync(store, Crossing.TapEvent(2, "a"));
+        await ExecuteAsync(place, "INSERT INTO courier.held_key (partition_key, due, flows) VALUES ('b', now(), true)");
+
+        await using var other = crossing.Store("harbour");
+        Assert.Empty(await ReadAsync(other));
+        Assert.Equal((2, 1), (await store.CountAsync("courier.held_key"), await store.CountAsync("courier.outbox")));
+        Assert.Empty(await ReadAsync(store));
+        Assert.Equal((1, 0), (await store.CountAsync("courier.held_key"), await store.CountAsync("courier.outbox")));
+    }
+
+    /// <summary>It would never be read again, and all that follow it neither.</summary>
+    [Fact]
+    public async Task An_event_whose_key_has_gone_is_found_by_the_next_who_leads()
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        var term = (await store.LeadAsync("one", Lease))!.Value;
+        await AddAsync(store, Crossing.TapEvent(1, "a"), Crossing.TapEvent(2, "a"), Crossing.TapEvent(3));
+        await store.MarkAsync(
+            term, Crossing.Marks(await ReadAsync(store), Lease,
+            [.. Enumerable.Repeat(PublishResult.Deferred("later"), 2), PublishResult.Refused("never")]));
+        await ExecuteAsync(place, "DELETE FROM courier.held_key");
+        Assert.Empty(await ReadAsync(store));
+
+        await store.ResignAsync(term);
+        await using var next = crossing.Store("harbour");
+        await next.LeadAsync("two", Lease);
+        Assert.Equal(["1"], (await ReadAsync(next)).Select(r => r.Event.Id));
+        Assert.Equal(1, await store.CountAsync("courier.held_key"));
+    }
+
+    /// <summary>A role may have a limit to idle sessions: those that listen are idle.</summary>
+    [Fact]
+    public async Task No_limit_of_a_role_ends_a_session_that_is_idle()
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        await ExecuteAsync(place,
+            "ALTER DATABASE \"" + await NameAsync(place) + "\" SET idle_session_timeout = '100ms'");
+        // It does hold, where nothing is said.
+        await using (var plain = place.Open("harbour"))
+            Assert.Equal("100ms", await ShowAsync(plain));
+        await using var later = crossing.Store("harbour");
+        await using var connection = await later.OpenConnectionAsync();
+        Assert.Equal("0", await ShowAsync((NpgsqlConnection)connection));
+    }
+
+    private static async Task<string> NameAsync(Databases place)
+    {
+        await using var connection = place.Open("harbour");
+        return connection.Database;
+    }
+
+    private static async Task<string> ShowAsync(NpgsqlConnection connection)
+    {
+        await using var command = new NpgsqlCommand("SHOW idle_session_timeout", connection);
+        return (string)(await command.ExecuteScalarAsync())!;
+    }
+}
