@@ -66,6 +66,66 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
             Assert.Single(again.History));
     }
 
+    /// <summary>
+    /// Whoever repairs what was set aside has one thing to do for each event, however many copies came.
+    /// </summary>
+    [Fact]
+    public async Task Copies_of_one_event_are_one_letter_and_what_was_sent_back_stands_for_the_others()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        var other = Encoding.UTF8.GetBytes(
+            """{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","data":{"number":11} }""");
+        EncodedEvent[] events = [.. Enumerable.Range(0, 20).Select(n => Crossing.TapEvent(n)),
+            new("1", "test.tap", null, other), new("x", "test.tap", null, "no event"u8.ToArray())];
+        // Each comes twice, and their copies are set aside by two at the same moment.
+        await broker.PublishAsync([.. events.SelectMany(e => new[] { e, e })]);
+        await Task.WhenAll(RejectAllAsync(), RejectAllAsync());
+        var letters = await LettersAsync(broker);
+        Assert.Equal(events.Select(e => Encoding.UTF8.GetString(e.Json.Span)).Order(),
+            letters.Select(l => Encoding.UTF8.GetString(l.Json.Span)).Order());
+        await BalancesAsync(dead: 22, setAside: 22, accepted: 22);
+
+        // One goes back, and another copy fails before it does.
+        var first = letters.Single(l => l.Json.Span.SequenceEqual(events[0].Json.Span));
+        await broker.DeadLetters!.SendBackAsync([new(first)]);
+        await broker.PublishAsync([events[0]]);
+        var announced = new List<string>();
+        await using (var link = await broker.OpenLinkAsync("taps", "w", Lease))
+        {
+            var taken = await link.ReceiveAsync(2, CancellationToken.None).WaitAsync(Crossing.Limit);
+            foreach (var copy in taken.Reverse())
+            {
+                var exchange = await link.SettleAsync(
+                    [new(copy, new Outcome.Rejected("no pier", null))], 0, CancellationToken.None);
+                announced.AddRange(exchange.DeadLetters!.Values);
+            }
+        }
+        var again = (await LettersAsync(broker)).Single(l => l.Json.Span.SequenceEqual(events[0].Json.Span));
+        Assert.Equal((2, again.Id, first.Id), (announced.Count, announced[1], again.History.Single().Letter));
+        Assert.Null(await broker.DeadLetters!.FindAsync(announced[0]));
+        await BalancesAsync(dead: 22, setAside: 24, accepted: 22);
+
+        async Task RejectAllAsync()
+        {
+            await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+            for (var left = 22; left > 0; left--)
+            {
+                var taken = await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit);
+                await link.SettledAsync([new(taken[0], new Outcome.Rejected("no pier", null))]);
+            }
+        }
+
+        async Task BalancesAsync(int dead, int setAside, int accepted)
+        {
+            var figures = await crossing.FiguresAsync("taps");
+            var counts = figures.History[^1];
+            Assert.Equal((0L, 0L, (long)dead), (figures.Ready, figures.InHand, figures.DeadLetters));
+            Assert.Equal(((long)setAside, (long)accepted), (counts.SetAside, counts.Accepted));
+        }
+    }
+
     /// <summary>Wherever it goes on its way: put off, given back, taken up again.</summary>
     [Fact]
     public async Task The_history_stays_with_an_event_whatever_becomes_of_it_and_is_not_kept_for_ever()

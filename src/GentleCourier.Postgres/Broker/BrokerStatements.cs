@@ -34,8 +34,8 @@ internal sealed class BrokerStatements(PostgresServer server)
         + $"count(*) FILTER (WHERE ($6)[array_position($2, id)] = 0), 0 FROM gone HAVING count(*) > 0 {OrAdd}";
     private const string CountPromoted =
         $"{ToTally} SELECT $2, {Slot}, 0, -count(*), 0, 0, 0, 0, 0 FROM due HAVING count(*) > 0 {OrAdd}";
-    private const string CountSetAside = $"{ToTally} SELECT $1, {Slot}, -count(*), 0, count(*), 0, 0, 0, count(*) "
-        + $"FROM gone HAVING count(*) > 0 {OrAdd}";
+    private const string CountSetAside = $"{ToTally} SELECT $1, {Slot}, -count(*), 0, count(letter), 0, "
+        + $"count(*) - count(letter), 0, count(letter) FROM gone LEFT JOIN kept ON true HAVING count(*) > 0 {OrAdd}";
 
     public readonly string Routes = server.Sql(
         "SELECT version, type, queue, in_key_order, generation FROM courier.topology "
@@ -245,16 +245,29 @@ internal sealed class BrokerStatements(PostgresServer server)
         SELECT id, $3 FROM gone
         """);
 
+    /// <summary>
+    /// A copy that was sent back becomes a letter of its own: one that says the same, and lies there already, goes.
+    /// </summary>
+    public readonly string ReplaceLetter = server.Sql($"""
+        WITH gone AS (
+            DELETE FROM courier.dead_letter WHERE queue = $1 AND identity = $4
+                AND EXISTS (SELECT FROM courier.copy WHERE {Held} AND history IS NOT NULL)
+            RETURNING queue),
+        counted AS ({CountLetters(server.SchemaName, "SELECT queue, 0, -count(*) FROM gone GROUP BY queue")})
+        SELECT FROM gone
+        """);
+
+    // Where one that says the same is a letter already, it is that, and done with.
     public readonly string SetAside = server.Sql($"""
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
                 first_attempt, set_aside, event, history, identity)
             SELECT queue, $4, $5, $6, $7, attempts, holder, arrived, first_attempt, coalesce($8, now()), event, history,
-                identity FROM gone
-            RETURNING id AS letter),
+                $9 FROM gone
+            ON CONFLICT DO NOTHING RETURNING id AS letter),
         counted AS ({CountSetAside})
-        SELECT id, $3, letter FROM gone, kept
+        SELECT id, $3, letter FROM gone LEFT JOIN kept ON true
         """);
 
     public readonly string Renew = server.Sql(

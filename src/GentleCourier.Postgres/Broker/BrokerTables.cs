@@ -143,7 +143,7 @@ internal static class BrokerTables
             identity      text
         );
         CREATE INDEX dead_letter_queue ON courier.dead_letter (queue, id);
-        CREATE INDEX dead_letter_identity ON courier.dead_letter (queue, identity) WHERE identity IS NOT NULL;
+        CREATE UNIQUE INDEX dead_letter_identity ON courier.dead_letter (queue, identity) WHERE identity IS NOT NULL;
 
         -- Who clears away what, until when, and when it was last done.
         CREATE TABLE courier.broker_chore (

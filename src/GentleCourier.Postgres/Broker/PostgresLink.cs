@@ -263,16 +263,17 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         Action<HandOver, long> setAside)
     {
         var rejected = (Outcome.Rejected)settlement.Outcome;
-        var failure = rejected.Failure;
+        var (failure, identity) = (rejected.Failure, EventIdentity.Of(settlement.Delivery.Json));
+        trip.Add(sql.ReplaceLetter, static _ => { }, [.. Leases([settlement]), Parameter.Of(identity)]);
         trip.Add(
             sql.SetAside,
             row =>
             {
                 settled(row);
-                setAside(settlement.Delivery, row.GetInt64(2));
+                if (!row.IsDBNull(2)) setAside(settlement.Delivery, row.GetInt64(2));
             },
             [.. Leases([settlement]), Parameter.Plain(rejected.Reason), Parameter.Plain(failure?.Exception),
-            Parameter.Plain(failure?.Message), Parameter.Plain(failure?.Stack), server.Now]);
+            Parameter.Plain(failure?.Message), Parameter.Plain(failure?.Stack), server.Now, Parameter.Of(identity)]);
     }
 
     /// <summary>Leases of one hand-over.</summary>

@@ -37,8 +37,7 @@ internal sealed class TakingOver(PostgresServer server)
             SELECT $2, count(*), count(*) FILTER (WHERE delay > '0'), coalesce(sum(counts), 0), 0 FROM missing
             HAVING count(*) > 0
             """)})
-        SELECT e.place::int - 1, d.id FROM unnest($3) WITH ORDINALITY AS e (identity, place)
-            JOIN courier.dead_letter d ON d.queue = $2 AND d.identity = e.identity
+        SELECT FROM missing
         """);
 
     private readonly string setAside = server.Sql($"""
@@ -47,14 +46,13 @@ internal sealed class TakingOver(PostgresServer server)
                 first_attempt, set_aside, event, identity)
             SELECT $2, $4, $5, $6, $7, $8, $9, coalesce($1, now()) - $10, coalesce($1, now()) - $10,
                 coalesce($1, now()), $11, $3
-            WHERE NOT EXISTS (SELECT FROM courier.dead_letter WHERE queue = $2 AND identity = $3)
-            RETURNING id),
+            ON CONFLICT DO NOTHING RETURNING id),
         counted AS ({BrokerStatements.CountTakenOver(
             server.SchemaName, "SELECT $2, 0, 0, 0, count(*) FROM kept HAVING count(*) > 0")})
-        SELECT id FROM kept UNION ALL SELECT id FROM courier.dead_letter WHERE queue = $2 AND identity = $3
+        SELECT id FROM kept
         """);
 
-    /// <returns>For each the dead letter that it is by now, if it is one.</returns>
+    /// <returns>For each the dead letter that it has become, if it is one and was none.</returns>
     public async Task<string?[]> RunAsync(
         int queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken)
     {
@@ -63,7 +61,7 @@ internal sealed class TakingOver(PostgresServer server)
         var places = events.Select((_, i) => i).DistinctBy(i => events[i].Identity).ToList();
         var trip = new RoundTrip().Add(turn, static _ => { }, Parameter.Of(queue));
         if (places.FindAll(i => events[i].Rejected is null) is { Count: > 0 } again)
-            AddComingAgain(trip, queue, again.ConvertAll(i => events[i]), (i, letter) => letters[again[i]] = letter);
+            AddComingAgain(trip, queue, again.ConvertAll(i => events[i]));
         foreach (var i in places.FindAll(i => events[i].Rejected is not null))
             AddSettingAside(trip, queue, worker, events[i], letter => letters[i] = letter);
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
@@ -72,9 +70,8 @@ internal sealed class TakingOver(PostgresServer server)
         return letters;
     }
 
-    private void AddComingAgain(
-        RoundTrip trip, int queue, List<TakenOver> again, Action<int, string> letter) => trip.Add(
-        comeAgain, row => letter(row.GetInt32(0), TextOf(row)), server.Now, Parameter.Of(queue),
+    private void AddComingAgain(RoundTrip trip, int queue, List<TakenOver> again) => trip.Add(
+        comeAgain, static _ => { }, server.Now, Parameter.Of(queue),
         Parameter.Of([.. again.Select(e => (string?)e.Identity)]), Parameter.Of([.. again.Select(e => e.Json)]),
         Parameter.Of([.. again.Select(e => e.Attempts)]), Parameter.Of([.. again.Select(e => e.TriedFor)]),
         Parameter.Plain([.. again.Select(e => e.Again?.Error)]),

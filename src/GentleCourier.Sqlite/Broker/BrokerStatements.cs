@@ -110,8 +110,12 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         INSERT INTO courier_dead_letter
             (queue, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
             history, identity)
-        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event, c.history, c.identity
+        SELECT l.queue, ?, ?, ?, ?, l.attempts, l.worker, c.arrived, l.first_attempt, ?, c.event, c.history, ?
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
+        """);
+    private readonly Statement wasSentBack = new(connection, """
+        SELECT 1 FROM courier_lease l JOIN courier_copy c ON c.id = l.copy
+        WHERE l.copy = ? AND l.number = ? AND c.history IS NOT NULL
         """);
 
     private readonly Statement takeLetter = new(
@@ -212,8 +216,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     public bool IsHere(string identity) => isHere.Bind(1, identity).Scalar() is not null;
 
     /// <summary>The dead letter that an event is which was taken over; null where it is none.</summary>
-    public string? LetterOf(string identity) =>
-        letterOf.Bind(1, identity).Scalar()?.ToString(CultureInfo.InvariantCulture);
+    public long? LetterOf(string identity) => letterOf.Bind(1, identity).Scalar();
 
     /// <summary>Sets an event aside that was never a copy here.</summary>
     public string AddLetter(long queue, long now, TakenOver taken, string worker, string identity)
@@ -357,16 +360,25 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             .Run() == 1
         && EndLease(copy);
 
-    /// <summary>The number of the dead letter that was made last.</summary>
-    public string LastLetter { get; private set; } = "";
-
-    public bool SetAside(LeasedCopy copy, Outcome.Rejected outcome, long now)
+    /// <summary>
+    /// Sets a copy aside. Where one that says the same is a dead letter already, it is that; but one that was sent back
+    /// is a letter of its own, and stands for that, too.
+    /// </summary>
+    /// <returns>Whether it was held; and the dead letter that it has become, if it is one of its own.</returns>
+    public (bool Took, string? Letter) SetAside(long queue, LeasedCopy copy, Outcome.Rejected outcome, long now)
     {
+        var identity = $"{queue}:{EventIdentity.Of(copy.Json)}";
+        if (LetterOf(identity) is { } before)
+        {
+            if (wasSentBack.Bind(1, copy.Copy).Bind(2, copy.Number).Scalar() is null) return (Accept(copy), null);
+            Discard(before);
+            Count(queue, lettersGone: 1);
+        }
         setAside.BindPlain(1, outcome.Reason).BindPlain(2, outcome.Failure?.Exception)
-            .BindPlain(3, outcome.Failure?.Message).BindPlain(4, outcome.Failure?.Stack);
-        if (setAside.Bind(5, now).Bind(6, copy.Copy).Bind(7, copy.Number).Run() != 1) return false;
-        LastLetter = setAside.LastRowId.ToString(CultureInfo.InvariantCulture);
-        return Accept(copy);
+            .BindPlain(3, outcome.Failure?.Message).BindPlain(4, outcome.Failure?.Stack).Bind(5, now).Bind(6, identity);
+        if (setAside.Bind(7, copy.Copy).Bind(8, copy.Number).Run() != 1) return (false, null);
+        var letter = setAside.LastRowId.ToString(CultureInfo.InvariantCulture);
+        return (Accept(copy), letter);
     }
 
     /// <summary>
@@ -416,7 +428,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             deleteCopy,
             release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
             leavePlace, beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,
-            elsewhere, setElsewhere,
+            elsewhere, setElsewhere, wasSentBack,
         })
         {
             statement.Dispose();

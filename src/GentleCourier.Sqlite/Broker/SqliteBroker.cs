@@ -334,14 +334,22 @@ internal sealed partial class SqliteBroker
                 Outcome.ReleasedOutcome => statements.Release(copy, now),
                 Outcome.Modified again =>
                     statements.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again.Counts, again.Error),
-                Outcome.Rejected rejected => statements.SetAside(copy, rejected, now),
+                Outcome.Rejected rejected => SetAside(rejected),
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };
             if (!took[i]) continue;
-            if (outcome is Outcome.AcceptedOutcome) accepted++;
+            // What is a dead letter already is done with.
+            if (outcome is Outcome.AcceptedOutcome or Outcome.Rejected && letters?.ContainsKey(delivery) != true)
+                accepted++;
             if (outcome is Outcome.ReleasedOutcome or Outcome.Modified) waiting++;
             if (outcome is Outcome.Modified { Counts: true }) failed++;
-            if (outcome is Outcome.Rejected) (letters ??= [])[delivery] = statements.LastLetter;
+
+            bool SetAside(Outcome.Rejected rejected)
+            {
+                var (isHeld, letter) = statements.SetAside(queue, copy, rejected, now);
+                if (letter is not null) (letters ??= [])[delivery] = letter;
+                return isHeld;
+            }
         }
         var aside = letters?.Count ?? 0;
         if (accepted + waiting + aside is var settled && settled > 0)

@@ -5,7 +5,7 @@ namespace GentleCourier.Sqlite;
 /// <summary>How a broker takes events over from another one.</summary>
 internal static class TakingOver
 {
-    /// <returns>For each the dead letter that it is by now, if it is one.</returns>
+    /// <returns>For each the dead letter that it has become, if it is one and was none.</returns>
     public static string?[] Run(
         BrokerStatements statements, long queue, string worker, IReadOnlyList<TakenOver> events, long now)
     {
@@ -14,18 +14,17 @@ internal static class TakingOver
         for (var i = 0; i < letters.Length; i++)
         {
             var (taken, identity) = (events[i], $"{queue}:{events[i].Identity}");
-            letters[i] = statements.LetterOf(identity);
+            var before = statements.LetterOf(identity);
             if (taken.Rejected is not null)
             {
-                if (letters[i] is not null) continue;
+                if (before is not null) continue;
                 letters[i] = statements.AddLetter(queue, now, taken, worker, identity);
                 setAside++;
             }
             // One that nobody has tried yet, as far as is known, may be a dead letter by now; one that failed is at
             // work.
-            else if (!statements.IsHere(identity) && (letters[i] is null || taken.Again is not null))
+            else if (!statements.IsHere(identity) && (before is null || taken.Again is not null))
             {
-                letters[i] = null;
                 statements.AddTakenOver(queue, now, taken, identity);
                 waiting++;
                 if (taken.Again is { Counts: true }) failed++;

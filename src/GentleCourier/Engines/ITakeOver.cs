@@ -1,7 +1,3 @@
-using System.Security.Cryptography;
-using System.Text;
-using GentleCourier.Events;
-
 namespace GentleCourier.Engines;
 
 /// <summary>
@@ -18,7 +14,9 @@ public interface ITakeOver
     /// <param name="worker">Who has had them in hand, for people.</param>
     /// <param name="events">The events.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    /// <returns>For each the dead letter that it is by now, in the order of the list; null where it is none.</returns>
+    /// <returns>
+    /// For each the dead letter that it has become, in the order of the list; null where it is none, or was one before.
+    /// </returns>
     Task<IReadOnlyList<string?>> TakeOverAsync(
         string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken = default);
 
@@ -49,22 +47,6 @@ public sealed record TakenOver(ReadOnlyMemory<byte> Json, int Attempts, TimeSpan
 
     internal Outcome.Rejected? Rejected => Outcome as Outcome.Rejected;
 
-    /// <summary>What it is known by: its source and id, or, where they cannot be read, all of it.</summary>
-    internal string Identity
-    {
-        get
-        {
-            using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-            try
-            {
-                var @event = Event.Read(Json);
-                hash.AppendData(Encoding.UTF8.GetBytes($"{@event.Source}\0{@event.Id}"));
-            }
-            catch (UnreadableEventException)
-            {
-                hash.AppendData(Json.Span);
-            }
-            return Convert.ToHexStringLower(hash.GetHashAndReset().AsSpan(0, 16));
-        }
-    }
+    /// <summary>What it is known by.</summary>
+    internal string Identity { get; } = EventIdentity.Of(Json);
 }
