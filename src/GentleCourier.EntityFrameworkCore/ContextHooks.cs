@@ -13,9 +13,12 @@ namespace GentleCourier.EntityFrameworkCore;
 /// <summary>
 /// What a context of the service's does for its outbox, as it is used. Shared by all contexts, and thread-safe.
 /// </summary>
-internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimeProvider clock) : SaveChangesInterceptor,
+internal sealed class ContextHooks(
+    IStorePort store, ContractCodec codec, TimeProvider clock, UnsavedEvents unsaved) : SaveChangesInterceptor,
     IDbConnectionInterceptor
 {
+    // Contexts that have saved while an event was handled.
+    private readonly ConditionalWeakTable<DbContext, object> haveSaved = [];
     // Contexts with events for later: to look through all that others track would cost each save of theirs.
     private readonly ConditionalWeakTable<DbContext, object> withLater = [];
 
@@ -49,12 +52,16 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
                     EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray(), Due = due.Value,
                 });
             Set(entry, Tables.Added, clock.GetUtcNow(), onServer: false);
+            unsaved.Add(context, type);
             if (due is not { } later) continue;
             Set(entry, Tables.DueAt, later.From(clock.GetUtcNow()), onServer: true);
             withLater.AddOrUpdate(context, this);
         }
         return encoded.ConvertAll(e => e.Event.Id);
     }
+
+    /// <summary>Whether a context has saved since this was last asked.</summary>
+    public bool TakeSaved(DbContext context) => haveSaved.Remove(context);
 
     /// <summary>A time: in a file as Unix milliseconds, and on a server where it does not say it by itself.</summary>
     private static void Set(EntityEntry entry, string name, DateTimeOffset time, bool onServer)
@@ -122,7 +129,9 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
     /// </summary>
     private async Task SavedAsync(DbContext context, CancellationToken cancellationToken)
     {
+        if (WriteFlow.Current is not null) haveSaved.AddOrUpdate(context, this);
         if (context.Model.FindEntityType(typeof(OutboxEvent)) is null) return;
+        unsaved.Saved(context);
         if (LetGo(Entries<OutboxEvent>(context))) store.WakeRelay();
         if (!withLater.TryGetValue(context, out _) || !LetGo(Entries<LaterOutboxEvent>(context))) return;
         var isCommitted = context.Database.CurrentTransaction is null && Transaction.Current is null
@@ -148,7 +157,7 @@ internal sealed class ContextHooks(IStorePort store, ContractCodec codec, TimePr
     }
 
     /// <summary>Saving looks for changes everywhere, and listing entries would do it once more.</summary>
-    private static List<EntityEntry<T>> Entries<T>(DbContext context) where T : class
+    public static List<EntityEntry<T>> Entries<T>(DbContext context) where T : class
     {
         var tracker = context.ChangeTracker;
         var detects = tracker.AutoDetectChangesEnabled;

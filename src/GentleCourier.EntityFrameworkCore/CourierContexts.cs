@@ -8,6 +8,8 @@ using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Metadata;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
+using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Logging.Abstractions;
 
 namespace GentleCourier;
 
@@ -27,11 +29,19 @@ public static class CourierContexts
     {
         ArgumentNullException.ThrowIfNull(courier);
         if (courier.MakersOfTables.Contains(MigrationsOf<TContext>)) return courier;
+        courier.Services.TryAddSingleton(services => new UnsavedEvents(
+            services.GetService<ILogger<DbContext>>() ?? NullLogger<DbContext>.Instance));
         courier.Services.TryAddSingleton(services => new ContextHooks(
             services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(),
-                services.GetRequiredService<TimeProvider>()));
-        courier.Services.ConfigureDbContext<TContext>(
-            (services, options) => options.AddInterceptors(services.GetRequiredService<ContextHooks>()));
+                services.GetRequiredService<TimeProvider>(), services.GetRequiredService<UnsavedEvents>()));
+        courier.Services.TryAddScoped<ContextsOfScope>();
+        var unsaved = new UnsavedChanges<TContext>(courier.Services);
+        courier.Services.ConfigureDbContext<TContext>((services, options) =>
+        {
+            options.AddInterceptors(services.GetRequiredService<ContextHooks>());
+            unsaved.Made(services);
+        });
+        courier.Steps.Insert(0, unsaved.CheckAsync);
         courier.MakersOfTables.Add(MigrationsOf<TContext>);
         return courier;
     }

@@ -41,4 +41,6 @@ public sealed class Handling
 
     /// <summary>The services of this call's scope, from which the receiver is built as well.</summary>
     public IServiceProvider Services => incoming.Services;
+
+    internal InboxTransaction Inbox => incoming.Inbox;
 }

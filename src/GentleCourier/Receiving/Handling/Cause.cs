@@ -8,6 +8,12 @@ internal sealed class NotBuiltException(Type receiver, Exception inner)
     : Exception($"{receiver.Name} cannot be built: {Words.InLine(inner)}", inner);
 
 /// <summary>
+/// A receiver has returned with something undone that it had begun: whoever wrote it has forgotten to say so, and it
+/// would be the same with every event.
+/// </summary>
+internal sealed class LeftUndoneException(string problem) : Exception(problem);
+
+/// <summary>
 /// Tells the two kinds of failure apart: one of the event or of its receiver, and one of what is around them, such as a
 /// store that is away. Thread-safe.
 /// </summary>
@@ -15,7 +21,8 @@ internal static class Cause
 {
     /// <summary>
     /// Whether something around the receiver has failed: the store or the broker is away, full, or refuses for the
-    /// moment; another transaction holds what this one waits for; or the receiver cannot be built.
+    /// moment; another transaction holds what this one waits for; or the receiver cannot be built, or leaves undone
+    /// what it does.
     /// </summary>
     /// <param name="e">What the attempt has thrown.</param>
     /// <param name="store">Knows what its database's own exceptions mean.</param>
@@ -25,7 +32,7 @@ internal static class Cause
         {
             switch (inner)
             {
-                case NotBuiltException or CourierException { IsTransient: true }:
+                case NotBuiltException or LeftUndoneException or CourierException { IsTransient: true }:
                     return true;
                 case DbException database when store is not null:
                     if (store.IsTransient(database)) return true;

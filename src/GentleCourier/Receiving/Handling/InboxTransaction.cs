@@ -35,6 +35,9 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
             : throw new OperationCanceledException("an event has been handled by another delivery in the meantime");
     }
 
+    /// <summary>Whether it is a transaction of this one's.</summary>
+    public bool IsOf(IUnitOfWork work) => work.Equals(itsWork);
+
     /// <summary>Makes the rows of those that did not fail, the effect and the new events durable.</summary>
     /// <returns>Whether it did; not, where another copy was first.</returns>
     public async Task<bool> TryCommitAsync(CancellationToken cancellationToken)
