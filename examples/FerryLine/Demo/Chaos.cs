@@ -22,7 +22,7 @@ internal static class Chaos
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
         options.Engine, options.Nodes, options.Keep,
-            TimeSpan.FromSeconds(120 + (2 * options.Kills) + (15 * options.ServerKills) + (options.Events / 100)),
+            Play.Limit + TimeSpan.FromSeconds((8 * options.Kills) + (60 * options.ServerKills) + (options.Events / 25)),
             (files, cancel) => RunAsync(options, files, cancel), stop);
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)

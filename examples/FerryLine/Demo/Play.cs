@@ -10,8 +10,12 @@ namespace FerryLine.Demo;
 /// <summary>The whole play: set the scene, play the day, wait until all is handled, and draw up the account.</summary>
 internal static class Play
 {
-    // For a whole day on a busy machine; and for how long nothing at all may move at its end.
-    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(5), Standstill = TimeSpan.FromSeconds(30);
+    /// <summary>It only ends what hangs, on a machine however slow.</summary>
+    public static readonly TimeSpan Limit = TimeSpan.FromMinutes(10);
+
+    // For how long nothing at all may move at its end.
+    private static readonly TimeSpan Standstill = TimeSpan.FromMinutes(2);
+
     private static readonly TimeSpan LookOften = TimeSpan.FromMilliseconds(100),
         LookCalmly = TimeSpan.FromMilliseconds(250), AtOnce = TimeSpan.FromMilliseconds(1);
 

@@ -6,7 +6,7 @@ namespace FerryLine.Demo;
 internal sealed class Recording : IAsyncDisposable
 {
     private const int SignalTerminate = 15;
-    private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan StopLimit = TimeSpan.FromMinutes(1);
 
     private readonly string folder;
     private readonly string rows;

@@ -12,7 +12,7 @@ internal sealed partial class Service : IAsyncDisposable
     private const string Listening = "Now listening on: ";
     private const int QuickDeathsAllowed = 10;
     private static readonly TimeSpan RestartPause = TimeSpan.FromMilliseconds(500);
-    private static readonly TimeSpan StopLimit = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan StopLimit = TimeSpan.FromMinutes(1);
 
     private readonly string program;
     private readonly string name;
