@@ -185,6 +185,26 @@ public sealed partial class CommandTests
         Assert.Equal("""{"number":2}""", Encoding.UTF8.GetString(events[1].Data.Span));
     }
 
+    [Fact]
+    public async Task What_was_counted_is_reckoned_anew_where_somebody_says_so()
+    {
+        using var courier = new Courier();
+        await SetAsideAsync(courier);
+        (await courier.RunAsync("doctor", "--recount", "--broker", courier.Broker)).Says("are right, of about");
+        await using (var connection = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={courier.BrokerFile}"))
+        {
+            await connection.OpenAsync();
+            await using var command = connection.CreateCommand();
+            command.CommandText = "DELETE FROM courier_dead_letter WHERE id = 1";
+            await command.ExecuteNonQueryAsync();
+        }
+        var counted = await courier.RunAsync("doctor", "--recount", "--broker", courier.Broker);
+        Assert.Contains("had 0 events and -1 dead letters more than was counted; it is mended",
+            string.Join(' ', counted.Output.Split((char[])[' ', '\n'], StringSplitOptions.RemoveEmptyEntries)),
+            StringComparison.Ordinal);
+        (await courier.RunAsync("doctor", "--recount", "--broker", courier.Broker)).Says("are right, of about");
+    }
+
     [Theory]
     [InlineData("", new[] { "publish" }, "is not a CloudEvents event")]
     [InlineData("{}", new[] { "publish" }, "say --type TYPE")]

@@ -30,12 +30,19 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    /// <summary>Whether everything is published, relayed and settled, and where it ticks, it has ticked.</summary>
-    private static async Task<bool> IsDoneAsync(Crossing crossing, bool isTimed) =>
+    /// <summary>
+    /// Whether everything is published and relayed. Where it ticks, which it does for as long as a relay runs, all
+    /// marks are handled instead, and a tick.
+    /// </summary>
+    private static async Task<bool> IsRelayedAsync(Crossing crossing, bool isTimed) =>
         (await NumbersAsync(crossing, "harbour", "sent")).Count == Count
-        && (!isTimed || (await NumbersAsync(crossing, "fares", "tick", "second")).Count > 0)
-        && await crossing.SharedStore("harbour").ReadOutboxFiguresAsync() is { Waiting: 0, Later: 0 }
-        && await ExistsAsync(() => crossing.Reports.ReadFiguresAsync())
+        && (isTimed
+            ? (await NumbersAsync(crossing, "fares", "mark")).Distinct().Count() == Count
+                && (await NumbersAsync(crossing, "fares", "tick", "second")).Count > 0
+            : await crossing.SharedStore("harbour").ReadOutboxFiguresAsync() is { Waiting: 0, Later: 0 });
+
+    private static async Task<bool> IsSettledAsync(Crossing crossing) =>
+        await ExistsAsync(() => crossing.Reports.ReadFiguresAsync())
         && (await crossing.Reports.ReadFiguresAsync()).Queues.SingleOrDefault() is { Waiting: 0 };
 
     /// <summary>
@@ -55,20 +62,13 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         var wasKilled = false;
         try
         {
-            await Crossing.UntilAsync(
-                async () =>
-                {
-                    for (var i = 0; i < rigs.Length; i++)
-                    {
-                        if (!rigs[i].WasKilled) continue;
-                        wasKilled = true;
-                        rigs[i].Dispose();
-                        rigs[i] = Start(parts[i]);
-                    }
-                    return rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted
-                        && await IsDoneAsync(crossing, isTimed);
-                },
-                "all is done");
+            await UntilAsync(
+                async () => rigs[0].HasEnded && rigs[1].HasStarted && rigs[2].HasStarted
+                    && await IsRelayedAsync(crossing, isTimed), relayRuns: true, "all is relayed");
+            // From here on nothing more comes.
+            await rigs[1].StopAsync();
+            await UntilAsync(
+                async () => rigs[2].HasStarted && await IsSettledAsync(crossing), relayRuns: false, "all is settled");
             foreach (var rig in rigs) await rig.StopAsync();
             Assert.All(rigs, rig => Assert.True(
                 rig.ExitCode is 0 or Rig.Killed, $"it ended with {rig.ExitCode}: {string.Join('\n', rig.Lines)}"));
@@ -82,6 +82,21 @@ public abstract class CrashScenarios<TPlace> where TPlace : Place, new()
         Assert.NotNull(fault);
         Assert.False(await RunAsync(crossing, settling, isTimed, null, settings));
         return true;
+
+        Task UntilAsync(Func<Task<bool>> condition, bool relayRuns, string what) => Crossing.UntilAsync(
+            async () =>
+            {
+                for (var i = 0; i < rigs.Length; i++)
+                {
+                    // A relay that was killed as it stopped has stopped.
+                    if (!rigs[i].WasKilled || (i == 1 && !relayRuns)) continue;
+                    wasKilled = true;
+                    rigs[i].Dispose();
+                    rigs[i] = Start(parts[i]);
+                }
+                return await condition();
+            },
+            what);
 
         Rig Start((string Role, string Service, string[] Settings) part, params string[] more) => new(
             crossing, part.Role, part.Service, [.. part.Settings, settings, $"Rig:Timed={isTimed}", .. more]);

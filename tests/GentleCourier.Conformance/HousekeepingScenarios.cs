@@ -211,6 +211,99 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         await store.MarkAsync(term, Crossing.Marks(
             rows, TimeSpan.FromDays(9), PublishResult.Refused("no"), PublishResult.Deferred("not yet")));
     }
+
+    /// <summary>Twenty that wait and two letters go past the library, as by somebody who helps himself.</summary>
+    private static async Task DeleteAsync(Crossing crossing)
+    {
+        await using var connection = await crossing.OpenBrokerAsync();
+        string[] statements = crossing.BrokerAddress.StartsWith("sqlite:", StringComparison.Ordinal)
+            ? ["DELETE FROM courier_copy WHERE id IN (SELECT copy FROM courier_place LIMIT 20)",
+                "DELETE FROM courier_place WHERE copy NOT IN (SELECT id FROM courier_copy)",
+                "DELETE FROM courier_dead_letter WHERE id IN (SELECT id FROM courier_dead_letter LIMIT 2)"]
+            : ["DELETE FROM courier.copy WHERE id IN (SELECT id FROM courier.copy WHERE until IS NULL LIMIT 20)",
+                "DELETE FROM courier.dead_letter WHERE id IN (SELECT id FROM courier.dead_letter LIMIT 2)"];
+        foreach (var statement in statements) await connection.ExecuteAsync(statement);
+    }
+
+    private static async Task<(IBroker Broker, IReceivingLink Link)> FillAsync(Crossing crossing)
+    {
+        await crossing.RouteAsync(("test.tap", "taps"), ("test.charged", "charges"));
+        var broker = crossing.Broker();
+        await broker.PublishAsync([.. Enumerable.Range(0, 50).Select(i => Crossing.TapEvent(i))]);
+        var link = await broker.OpenLinkAsync("taps", "w", Hour);
+        var taken = await link.ReceiveAsync(10, CancellationToken.None).WaitAsync(Crossing.Limit);
+        await link.SettledAsync([.. taken.Select((delivery, i) => new Settlement(delivery,
+            i < 5 ? new Outcome.Rejected("no pier", null) : new Outcome.Modified(Hour, "later")))]);
+        await link.ReceiveAsync(3, CancellationToken.None).WaitAsync(Crossing.Limit);
+        return (broker, link);
+    }
+
+    [Fact]
+    public async Task Counts_that_somebody_has_made_wrong_are_mended_while_events_come_and_go()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var (broker, link) = await FillAsync(crossing);
+        await using var end = link;
+        var recount = (IRecount)broker;
+        Assert.Empty(await recount.RecountAsync(Crossing.Limit));
+        await DeleteAsync(crossing);
+        Assert.Equal((37, 5, 3), await FiguresAsync());
+        Assert.InRange(await recount.EstimateRowsAsync(), 0, 100);
+
+        using var ending = new CancellationTokenSource();
+        var traffic = Task.WhenAll(Enumerable.Range(0, 4).Select(n => Task.Run(() => ComeAndGoAsync(n))));
+        var counted = new List<Recounted>();
+        for (var round = 0; round < 20; round++) counted.AddRange(await recount.RecountAsync(Crossing.Limit));
+        await ending.CancelAsync();
+        await traffic;
+        Assert.Equal(new Recounted("taps", -20, -2), Assert.Single(counted));
+        Assert.Equal((17, 3, 3), await FiguresAsync());
+        Assert.Empty(await recount.RecountAsync(Crossing.Limit));
+        Assert.Equal((0L, 0L), ((await crossing.FiguresAsync("charges")).Ready, (await crossing.FiguresAsync(
+            "charges")).InHand));
+
+        async Task<(long Ready, long Dead, long InHand)> FiguresAsync()
+        {
+            var figures = await crossing.FiguresAsync("taps");
+            Assert.Equal(5, figures.Scheduled);
+            return (figures.Ready!.Value, figures.DeadLetters!.Value, figures.InHand!.Value);
+        }
+
+        async Task ComeAndGoAsync(int who)
+        {
+            await using var going = await broker.OpenLinkAsync("charges", $"w{who}", Hour);
+            for (var number = 0; !ending.IsCancellationRequested; number++)
+            {
+                await broker.PublishAsync([Crossing.ChargedEvent((who * 100_000) + number)]);
+                var taken = await going.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit);
+                await going.SettledAsync([new(taken[0], Outcome.Accepted)]);
+            }
+        }
+    }
+
+    [Fact]
+    public async Task A_worker_mends_them_by_itself_and_says_so()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var (_, link) = await FillAsync(crossing);
+        await using var end = link;
+        await DeleteAsync(crossing);
+        var reports = new Reports();
+        await crossing.StartAsync(
+            "fares", c => c.Receive("charges", q => q.Handle<Charged, Ignoring>()),
+            services: s => s.AddSingleton<Microsoft.Extensions.Logging.ILoggerFactory>(reports));
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 17, DeadLetters: 3 }, "they are mended");
+        await Crossing.UntilAsync(
+            () => Task.FromResult(reports.Lines.Any(l => l.StartsWith("Queue taps of ", StringComparison.Ordinal)
+                && l.Contains("there are -20 events and -2 dead letters more", StringComparison.Ordinal))),
+            "it says so");
+    }
+
+    private sealed class Ignoring : IReceiver<Charged>
+    {
+        public Task HandleAsync(Delivery<Charged> delivery, CancellationToken cancellationToken) => Task.CompletedTask;
+    }
 }
 
 file static class Houses

@@ -403,4 +403,32 @@ internal sealed class BrokerStatements(PostgresServer server)
         "SELECT report, seen, coalesce($1, now()) FROM courier.worker WHERE until > coalesce($1, now())");
 
     public readonly string QueueId = server.Sql("SELECT id FROM courier.queue WHERE name = $1");
+
+    public readonly string QueueIds = server.Sql("SELECT id, name FROM courier.queue ORDER BY name");
+
+    public readonly string EstimateRows = server.Sql("""
+        SELECT coalesce(sum(greatest(0, reltuples)), 0)::bigint FROM pg_class WHERE oid IN
+            ('courier.copy'::regclass, 'courier.later'::regclass, 'courier.dead_letter'::regclass)
+        """);
+
+    /// <summary>
+    /// Counts the rows of a queue and adds to its tally what is missing there: both of one moment, and what comes and
+    /// goes meanwhile is added besides.
+    /// </summary>
+    public readonly string Recount = server.Sql($"""
+        WITH there AS MATERIALIZED (
+            SELECT (SELECT count(*) FROM courier.copy WHERE queue = $1) AS copies,
+                (SELECT count(*) FROM courier.later WHERE queue = $1) AS later,
+                (SELECT count(*) FROM courier.dead_letter WHERE queue = $1) AS dead),
+        told AS MATERIALIZED (
+            SELECT coalesce(sum(copies), 0)::bigint AS copies, coalesce(sum(later), 0)::bigint AS later,
+                coalesce(sum(dead), 0)::bigint AS dead FROM courier.tally WHERE queue = $1),
+        missing AS MATERIALIZED (
+            SELECT there.copies + there.later - told.copies AS copies, there.later - told.later AS later,
+                there.dead - told.dead AS dead FROM there, told),
+        mended AS (
+            {ToTally} SELECT $1, {Slot}, copies, later, dead, 0, 0, 0, 0 FROM missing
+            WHERE (copies, later, dead) <> (0, 0, 0) {OrAdd})
+        SELECT copies, dead FROM missing
+        """);
 }

@@ -8,7 +8,7 @@ namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
 internal sealed class PostgresBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable, IRecount
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -19,6 +19,7 @@ internal sealed class PostgresBroker
     private readonly BrokerReports reports;
     private readonly BrokerLetters letters;
     private readonly TakingOver takingOver;
+    private readonly Recounting recounting;
     private readonly Chores chores;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
@@ -39,6 +40,7 @@ internal sealed class PostgresBroker
         reports = new BrokerReports(server, sql, topology, clock);
         letters = new BrokerLetters(server, topology);
         takingOver = new TakingOver(server);
+        recounting = new Recounting(server, sql);
         chores = new Chores(server, "courier.broker_chore");
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
@@ -227,6 +229,18 @@ internal sealed class PostgresBroker
             new RoundTrip().NeedNotSurvive().Add(
                 sql.CountElsewhere, Parameter.Of(id), Parameter.Of(accepted), Parameter.Of(waiting)),
             cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<long> EstimateRowsAsync(CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await recounting.EstimateRowsAsync(cancellationToken).ConfigureAwait(false);
+    }
+
+    public async Task<IReadOnlyList<Recounted>> RecountAsync(TimeSpan within, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        return await recounting.RunAsync(within, cancellationToken).ConfigureAwait(false);
     }
 
     Task<bool> IHousekeeping.TakeAsync(

@@ -253,6 +253,14 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         count.Bind(1, waiting).Bind(2, inHand).Bind(3, came).Bind(4, accepted).Bind(5, failed).Bind(6, setAside)
             .Bind(7, lettersGone).Bind(8, queue).Run();
 
+    /// <summary>Adds to what was counted what is missing there.</summary>
+    public int Mend(IReadOnlyList<Difference> missing)
+    {
+        foreach (var queue in missing)
+            Count(queue.Queue, queue.Waiting, queue.InHand, lettersGone: -queue.DeadLetters);
+        return missing.Count;
+    }
+
     /// <summary>
     /// Hands over what is first in line. Copies that have a place in the queue and are not there, in a file that is
     /// damaged or was edited, lose their places, and are told of.

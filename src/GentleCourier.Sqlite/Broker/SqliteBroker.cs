@@ -11,7 +11,7 @@ namespace GentleCourier.Sqlite;
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
 internal sealed partial class SqliteBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable, IRecount
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
@@ -197,6 +197,24 @@ internal sealed partial class SqliteBroker
                 return true;
             },
             cancellationToken).ConfigureAwait(false);
+    }
+
+    public Task<long> EstimateRowsAsync(CancellationToken cancellationToken) =>
+        ReadAsync(Recounting.EstimateRows, cancellationToken);
+
+    public async Task<IReadOnlyList<Recounted>> RecountAsync(TimeSpan within, CancellationToken cancellationToken)
+    {
+        // Counted beside the writers; what is missing, they add.
+        var found = await ReadAsync(connection => Recounting.Count(connection, within), cancellationToken)
+            .ConfigureAwait(false);
+        if (found is null)
+        {
+            return [.. (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues.Order()
+                .Select(queue => new Recounted(queue, null, null))];
+        }
+        if (found.Count > 0)
+            await writer.RunAsync((BrokerStatements s) => s.Mend(found), cancellationToken).ConfigureAwait(false);
+        return found.ConvertAll(d => new Recounted(d.Name, d.Waiting + d.InHand, d.DeadLetters));
     }
 
     async Task<bool> IHousekeeping.TakeAsync(

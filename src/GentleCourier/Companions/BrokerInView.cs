@@ -8,7 +8,7 @@ namespace GentleCourier.Companions;
 /// does not receive.
 /// </summary>
 internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, IBroker Broker)> companions)
-    : IBroker, IExaminable
+    : IBroker, IExaminable, IRecount
 {
     public string DisplayName => broker.DisplayName;
 
@@ -70,6 +70,28 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
                 yield return check with { Name = $"{check.Name} ({name})" };
         }
     }
+
+    public async Task<long> EstimateRowsAsync(CancellationToken cancellationToken)
+    {
+        var rows = 0L;
+        foreach (var (_, companion) in Counting)
+            rows += await companion.EstimateRowsAsync(cancellationToken).ConfigureAwait(false);
+        return rows;
+    }
+
+    public async Task<IReadOnlyList<Recounted>> RecountAsync(TimeSpan within, CancellationToken cancellationToken)
+    {
+        var counted = new List<Recounted>();
+        foreach (var (name, companion) in Counting)
+        {
+            foreach (var queue in await companion.RecountAsync(within, cancellationToken).ConfigureAwait(false))
+                counted.Add(companions.Count == 1 ? queue : queue with { Queue = $"{queue.Queue} ({name})" });
+        }
+        return counted;
+    }
+
+    private IEnumerable<(string Name, IRecount Companion)> Counting =>
+        companions.Where(c => c.Broker is IRecount).Select(c => (c.Name, (IRecount)c.Broker));
 
     private static async Task<bool> IsThereAsync(IBroker companion, CancellationToken cancellationToken)
     {

@@ -46,6 +46,9 @@ public enum ChoreKind
 
     /// <summary>A broker's dead letters.</summary>
     DeadLetters,
+
+    /// <summary>A broker's counts, by <see cref="IRecount"/>: nothing is removed, they are reckoned anew.</summary>
+    Counts,
 }
 
 /// <summary>What came of one step.</summary>

@@ -7,14 +7,15 @@ namespace GentleCourier.Housekeeping;
 
 /// <summary>
 /// Clears away, round by round, what this process need not have kept any longer: of its store, and of the dead letters
-/// of the queues that it receives from. One loop a chore.
+/// of the queues that it receives from; and has the broker count anew. One loop a chore.
 /// </summary>
 internal sealed partial class Housekeeper(
     CourierSetup setup, Preparation preparation, IServiceProvider services, TimeProvider clock,
     ILogger<Housekeeper> logger) : BackgroundService
 {
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(1), LongestFarewell = TimeSpan.FromSeconds(2),
-        FirstRest = TimeSpan.FromSeconds(1), LongestRest = TimeSpan.FromMinutes(5);
+        FirstRest = TimeSpan.FromSeconds(1), LongestRest = TimeSpan.FromMinutes(5),
+        LongestCount = TimeSpan.FromSeconds(1);
 
     private readonly string name = WorkerName.Unique();
 
@@ -31,6 +32,9 @@ internal sealed partial class Housekeeper(
             if (setup.Retention.Inbox is { } inbox) yield return (store, new(ChoreKind.Inbox, null, inbox));
             if (setup.Retention.Refused is { } refused) yield return (store, new(ChoreKind.Refused, null, refused));
         }
+        if (setup.Bindings.Count > 0 && services.FindBroker() is { Housekeeping: { } keeper } broker
+            && RecountOf(broker) is not null)
+            yield return (keeper, new(ChoreKind.Counts, null, TimeSpan.Zero));
         foreach (var binding in setup.Bindings)
         {
             if (binding.Options.KeepDeadLetters is not { } keep) continue;
@@ -41,7 +45,7 @@ internal sealed partial class Housekeeper(
 
     private Task KeepAsync(IHousekeeping house, Chore chore, CancellationToken stopping)
     {
-        var every = Rounds.Every(chore.Keep);
+        var every = chore.Kind == ChoreKind.Counts ? Rounds.Count : Rounds.Every(chore.Keep);
         return new Loop($"Clearing away ({chore.Name})", FirstRest, LongestRest, clock, logger)
             .RunAsync(LookAsync, stopping);
 
@@ -62,7 +66,8 @@ internal sealed partial class Housekeeper(
             do
             {
                 var began = clock.GetTimestamp();
-                var step = await house.DoAsync(chore, from, cancellationToken).ConfigureAwait(false);
+                var step = chore.Kind == ChoreKind.Counts ? await RecountAsync(cancellationToken).ConfigureAwait(false)
+                    : await house.DoAsync(chore, from, cancellationToken).ConfigureAwait(false);
                 (removed, from) = (removed + step.Removed, step.Next);
                 if (from is null) break;
                 await Task.Delay(Rounds.Rest(clock.GetElapsedTime(began), step.Removed > 0), clock, cancellationToken)
@@ -79,6 +84,27 @@ internal sealed partial class Housekeeper(
             if (removed > 0) LogCleared(logger, removed, chore.Name, chore.Keep);
         }
     }
+
+    /// <summary>One step, of the queues that can be counted soon: the others need somebody who says so.</summary>
+    private async Task<ChoreStep> RecountAsync(CancellationToken cancellationToken)
+    {
+        var broker = services.FindBroker()!;
+        var counted = await RecountOf(broker)!.RecountAsync(LongestCount, cancellationToken).ConfigureAwait(false);
+        foreach (var queue in counted)
+        {
+            if (queue is { Waiting: { } waiting, DeadLetters: { } letters })
+                LogRecounted(logger, queue.Queue, broker.DisplayName, waiting, letters);
+        }
+        return new(0, null);
+    }
+
+    private static IRecount? RecountOf(IBroker broker) => (broker.Companion ?? broker) as IRecount;
+
+    [LoggerMessage(502, LogLevel.Warning,
+        "Queue {Queue} of {Broker} was counted wrong, and is right again: there are {Waiting} events and {Letters} "
+        + "dead letters more than was counted; somebody has changed rows past the library")]
+    private static partial void LogRecounted(
+        ILogger logger, string queue, string broker, long waiting, long letters);
 
     [LoggerMessage(501, LogLevel.Information, "Cleared away {Count} ({Chore}), older than {Age}")]
     private static partial void LogCleared(ILogger logger, long count, string chore, TimeSpan age);

@@ -11,6 +11,9 @@ internal static class Rounds
         LongestLook = TimeSpan.FromMinutes(5), ShortestRest = TimeSpan.FromMilliseconds(1),
         LongestRest = TimeSpan.FromSeconds(10);
 
+    /// <summary>How long after the end of a count the next one is due.</summary>
+    public static TimeSpan Count { get; } = TimeSpan.FromHours(1);
+
     /// <summary>How long after the end of a round the next one is due, where things are kept for so long.</summary>
     public static TimeSpan Every(TimeSpan keep) =>
         keep / 20 < Soonest ? Soonest : keep / 20 > Rarest ? Rarest : keep / 20;
