@@ -5,7 +5,8 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>Rows of an outbox, as they are read. One caller at a time.</summary>
-internal sealed class OutboxRows
+/// <param name="reading">The reading that they come of.</param>
+internal sealed class OutboxRows(Reading reading)
 {
     /// <summary>So many bytes that a limit of bytes may have ended the reading.</summary>
     public const int Many = Budget.Bytes - Budget.LargestEvent;
@@ -28,7 +29,7 @@ internal sealed class OutboxRows
         {
             Address = address,
         };
-        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event));
+        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event) { Started = reading.Started });
         Bytes += @event.Json.Length;
     }
 }

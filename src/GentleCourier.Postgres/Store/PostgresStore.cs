@@ -142,9 +142,9 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
     {
-        var (held, fresh) = (new OutboxRows(), new OutboxRows());
-        TimeSpan? dueIn = null;
         var (reading, term) = (Begin(), Volatile.Read(ref leads));
+        var (held, fresh) = (new OutboxRows(reading), new OutboxRows(reading));
+        TimeSpan? dueIn = null;
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
@@ -163,8 +163,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     public async Task<OutboxBatch> ReadOnAsync(
         IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken)
     {
-        var fresh = new OutboxRows();
         var reading = Begin();
+        var fresh = new OutboxRows(reading);
         await server.RunAsync(
             "read the outbox of",
             reading.Add(new RoundTrip(), trip => trip.Add(
@@ -221,10 +221,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
         void Forget(string statement, IEnumerable<OutboxRow> taken)
         {
-            var rows = taken.ToArray();
-            if (rows.Length == 0) return;
-            trip.Add(statement, Parameter.Of(Array.ConvertAll(rows, row => Math.Abs(row.Row))),
-                Parameter.Of(Array.ConvertAll(rows, row => (string?)row.Event.Id)));
+            foreach (var rows in taken.GroupBy(row => row.Started, row => Math.Abs(row.Row)))
+                trip.Add(statement, Parameter.Of([.. rows]), Parameter.Of(rows.Key));
         }
 
         void Hold(string statement, IEnumerable<HeldRow> held)

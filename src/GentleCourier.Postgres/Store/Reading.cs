@@ -27,9 +27,12 @@ internal sealed class Reading
     /// <summary>Rows after this one are read.</summary>
     public long From { get; }
 
+    /// <summary>When the server was started, known once the first row has come.</summary>
+    public long Started { get; private set; }
+
     /// <summary>Adds the statements that read, and what is asked around them.</summary>
     public RoundTrip Add(RoundTrip trip, Func<RoundTrip, RoundTrip> statements) =>
-        statements(trip.Add(sql.Ended, row => ended = row.GetInt64(0)))
+        statements(trip.Add(sql.Ended, row => (ended, Started) = (row.GetInt64(0), row.GetInt64(1))))
             .Add(sql.Left, row => (first, upcoming) = (row.IsDBNull(0) ? null : row.GetInt64(0), row.GetInt64(1)),
                 Parameter.Of(position.Place));
 

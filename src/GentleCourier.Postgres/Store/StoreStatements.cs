@@ -9,6 +9,9 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class StoreStatements(PostgresServer server)
 {
+    // In microseconds. Asked once by a statement, not for each row.
+    private const string Started = "(SELECT (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint)";
+
     private const string InTerm = "EXISTS (SELECT FROM courier.relay WHERE term = $1 AND relay IS NOT NULL)";
 
     public readonly string Add = server.Sql(
@@ -142,8 +145,11 @@ internal sealed class StoreStatements(PostgresServer server)
                      (SELECT min(due) FROM courier.held_key)) - coalesce($1, now())
         """);
 
-    /// <summary>Transactions before this number have ended: to be asked before reading.</summary>
-    public readonly string Ended = PostgresServer.Ended;
+    /// <summary>
+    /// Transactions before this number have ended: to be asked before reading. And when the server was started: one
+    /// that was promoted or restored since may give a number again, so what was read before is not forgotten by it.
+    /// </summary>
+    public readonly string Ended = $"{PostgresServer.Ended}, {Started}";
 
     /// <summary>
     /// The first row that is left after a place, and the number that the next transaction gets: to be asked after
@@ -156,19 +162,11 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string IsTerm = server.Sql($"SELECT {InTerm}");
 
-    public readonly string ForgetFresh = server.Sql(Forget("outbox"));
+    public readonly string ForgetFresh = server.Sql(
+        $"DELETE FROM courier.outbox WHERE id = ANY ($1) AND {Started} = $2");
 
-    public readonly string ForgetHeld = server.Sql(Forget("outbox_held"));
-
-    /// <summary>
-    /// Numbers come again where a standby was promoted or a backup restored meanwhile: the event must be the same. Each
-    /// is looked for by its number, and found again by its place.
-    /// </summary>
-    private static string Forget(string table) => $"""
-        DELETE FROM courier.{table} WHERE ctid = ANY (ARRAY (
-            SELECT place FROM unnest($1, $2) AS m (id, event_id) CROSS JOIN LATERAL (
-                SELECT ctid AS place FROM courier.{table} o WHERE o.id = m.id AND o.event_id = m.event_id OFFSET 0) f))
-        """;
+    public readonly string ForgetHeld = server.Sql(
+        $"DELETE FROM courier.outbox_held WHERE id = ANY ($1) AND {Started} = $2");
 
     public readonly string HoldFresh = server.Sql($"""
         WITH gone AS (DELETE FROM courier.outbox WHERE id = ANY ($2) AND {InTerm} RETURNING *)

@@ -106,6 +106,12 @@ public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn,
 /// <param name="Event">The event.</param>
 public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event)
 {
+    /// <summary>
+    /// When the server was started that gave it, as the engine reckons: another one may have given its number to
+    /// another event. 0 where that cannot be.
+    /// </summary>
+    internal long Started { get; init; }
+
     /// <summary>Whether it was tried before, or waits behind one that was.</summary>
     public bool IsHeld => Row < 0;
 }
