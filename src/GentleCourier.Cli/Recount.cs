@@ -47,10 +47,9 @@ internal sealed class Recount
         var wrong = await counts.RecountAsync(Longest, cancel);
         foreach (var queue in wrong)
         {
-            yield return queue is { Waiting: { } waiting, DeadLetters: { } letters }
-                ? Check.Note("counts", $"queue '{queue.Queue}' had {Plain.Number(waiting)} events and "
-                    + $"{Plain.Number(letters)} dead letters more than was counted; it is mended")
-                : Check.Wrong("counts", $"queue '{queue.Queue}' could not be counted within {Longest.TotalHours:0} h");
+            yield return queue.Difference is { } difference
+                ? Check.Note("counts", $"queue {queue.Queue} has {difference} than was counted, which is mended")
+                : Check.Wrong("counts", $"queue {queue.Queue} could not be counted within {Longest.TotalHours:0} h");
         }
         if (wrong.Count == 0) yield return Check.Good("counts", $"are right, of about {Plain.Number(rows)} rows");
     }

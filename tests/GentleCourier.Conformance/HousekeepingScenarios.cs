@@ -296,7 +296,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
             async () => await crossing.FiguresAsync("taps") is { Ready: 17, DeadLetters: 3 }, "they are mended");
         await Crossing.UntilAsync(
             () => Task.FromResult(reports.Lines.Any(l => l.StartsWith("Queue taps of ", StringComparison.Ordinal)
-                && l.Contains("there are -20 events and -2 dead letters more", StringComparison.Ordinal))),
+                && l.Contains("has 20 events fewer and 2 dead letters fewer than", StringComparison.Ordinal))),
             "it says so");
     }
 

@@ -1,3 +1,5 @@
+using System.Globalization;
+
 namespace GentleCourier.Engines;
 
 /// <summary>
@@ -24,4 +26,13 @@ internal interface IRecount
 /// <param name="Queue">The queue.</param>
 /// <param name="Waiting">By how many events more are there than was counted; null: it took too long.</param>
 /// <param name="DeadLetters">The same of dead letters.</param>
-internal sealed record Recounted(string Queue, long? Waiting, long? DeadLetters);
+internal sealed record Recounted(string Queue, long? Waiting, long? DeadLetters)
+{
+    /// <summary>Such as "3 events fewer and 1 dead letter more"; null where it was not counted.</summary>
+    public string? Difference => Waiting is { } waiting && DeadLetters is { } letters
+        ? string.Join(" and ", new[] { Of(waiting, "event"), Of(letters, "dead letter") }.OfType<string>()) : null;
+
+    private static string? Of(long more, string what) => more == 0 ? null : string.Create(
+        CultureInfo.InvariantCulture,
+        $"{Math.Abs(more):N0} {what}{(Math.Abs(more) == 1 ? "" : "s")} {(more < 0 ? "fewer" : "more")}");
+}

@@ -92,8 +92,8 @@ internal sealed partial class Housekeeper(
         var counted = await RecountOf(broker)!.RecountAsync(LongestCount, cancellationToken).ConfigureAwait(false);
         foreach (var queue in counted)
         {
-            if (queue is { Waiting: { } waiting, DeadLetters: { } letters })
-                LogRecounted(logger, queue.Queue, broker.DisplayName, waiting, letters);
+            if (queue.Difference is { } difference)
+                LogRecounted(logger, queue.Queue, broker.DisplayName, difference);
         }
         return new(0, null);
     }
@@ -101,10 +101,9 @@ internal sealed partial class Housekeeper(
     private static IRecount? RecountOf(IBroker broker) => (broker.Companion ?? broker) as IRecount;
 
     [LoggerMessage(502, LogLevel.Warning,
-        "Queue {Queue} of {Broker} was counted wrong, and is right again: there are {Waiting} events and {Letters} "
-        + "dead letters more than was counted; somebody has changed rows past the library")]
-    private static partial void LogRecounted(
-        ILogger logger, string queue, string broker, long waiting, long letters);
+        "Queue {Queue} of {Broker} has {Difference} than was counted, which is mended; somebody has changed rows past "
+        + "the library")]
+    private static partial void LogRecounted(ILogger logger, string queue, string broker, string difference);
 
     [LoggerMessage(501, LogLevel.Information, "Cleared away {Count} ({Chore}), older than {Age}")]
     private static partial void LogCleared(ILogger logger, long count, string chore, TimeSpan age);
