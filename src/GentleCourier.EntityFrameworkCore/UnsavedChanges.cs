@@ -33,7 +33,7 @@ internal sealed class UnsavedChanges<TContext>(IServiceCollection services) wher
         await next(cancel).ConfigureAwait(false);
         if (!areOptionsShared.Value
             && !handling.Services.GetRequiredService<ContextsOfScope>().Made.Contains(typeof(TContext))) return;
-        if (handling.Services.GetService<TContext>() is not { } context) return;
+        if (ContextOf(handling.Services) is not { } context) return;
         var hasSaved = handling.Services.GetRequiredService<ContextHooks>().TakeSaved(context);
         try
         {
@@ -46,6 +46,19 @@ internal sealed class UnsavedChanges<TContext>(IServiceCollection services) wher
         var problem = Problem(handling, context);
         // What it has saved by itself it would save again each time: that has to come to an end.
         throw hasSaved ? new CourierException(problem) : new LeftUndoneException(problem);
+    }
+
+    /// <summary>What cannot be made here has not been used either.</summary>
+    private static TContext? ContextOf(IServiceProvider scope)
+    {
+        try
+        {
+            return scope.GetService<TContext>();
+        }
+        catch (Exception)
+        {
+            return null;
+        }
     }
 
     private static string Problem(Handling handling, TContext context)
