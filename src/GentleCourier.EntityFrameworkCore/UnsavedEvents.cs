@@ -48,12 +48,12 @@ internal sealed partial class UnsavedEvents : IObserver<DiagnosticListener>, IOb
     void IObserver<KeyValuePair<string, object?>>.OnNext(KeyValuePair<string, object?> value)
     {
         if (value.Value is not DbContextEventData { Context: { } context }
-            || !added.TryGetValue(context, out var event_)) return;
+            || !added.TryGetValue(context, out var first)) return;
         // It may have dropped them on purpose.
         if (ContextHooks.Entries<OutboxEvent>(context).Exists(e => e.State == EntityState.Added)
             || (context.Model.FindEntityType(typeof(LaterOutboxEvent)) is not null
                 && ContextHooks.Entries<LaterOutboxEvent>(context).Exists(e => e.State == EntityState.Added)))
-            Tell(context, event_);
+            Tell(context, first);
     }
 
     public void OnCompleted()
@@ -69,11 +69,11 @@ internal sealed partial class UnsavedEvents : IObserver<DiagnosticListener>, IOb
         lock (subscriptions) subscriptions.ForEach(s => s.Dispose());
     }
 
-    private void Tell(DbContext context, Added event_)
+    private void Tell(DbContext context, Added first)
     {
         added.Remove(context);
-        if (repeats.IsTimeToSay(event_.Type, out var times))
-            LogUnsaved(logger, context.GetType().Name, event_.Type, times);
+        if (repeats.IsTimeToSay(first.Type, out var times))
+            LogUnsaved(logger, context.GetType().Name, first.Type, times);
     }
 
     private void Keep(IDisposable subscription)

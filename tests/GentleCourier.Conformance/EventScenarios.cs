@@ -42,6 +42,16 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
         public string? Name { get; set; }
     }
 
+    /// <summary>A service that receives taps, and one that publishes them.</summary>
+    private static async Task<(Log Log, IOutbox Outbox, IStore Store)> StartAsync(Crossing crossing)
+    {
+        var log = new Log();
+        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            services: s => s.AddSingleton(log));
+        var harbour = (await crossing.StartAsync("harbour")).Services;
+        return (log, harbour.GetRequiredService<IOutbox>(), harbour.GetRequiredService<IStore>());
+    }
+
     [Fact]
     public async Task Headers_of_ones_own_come_with_the_event()
     {
@@ -161,12 +171,7 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
     public async Task Events_are_published_without_a_connection_of_ones_own()
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new Log();
-        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
-            services: s => s.AddSingleton(log));
-        var harbour = await crossing.StartAsync("harbour");
-        var (outbox, store) = (harbour.Services.GetRequiredService<IOutbox>(),
-            harbour.Services.GetRequiredService<IStore>());
+        var (log, outbox, store) = await StartAsync(crossing);
         Assert.Equal("tap-1", await outbox.AddAloneAsync(new Tap(1), new() { Id = "tap-1" }));
         await store.TransactAsync(async (transaction, cancel) =>
         {
@@ -195,12 +200,7 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
     public async Task A_transaction_whose_commit_is_reported_is_committed(bool toSavepoint)
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new Log();
-        await crossing.StartAsync("fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
-            services: s => s.AddSingleton(log));
-        var harbour = await crossing.StartAsync("harbour");
-        var (outbox, store) = (harbour.Services.GetRequiredService<IOutbox>(),
-            harbour.Services.GetRequiredService<IStore>());
+        var (log, outbox, store) = await StartAsync(crossing);
         await store.TransactAsync((transaction, _) =>
             transaction.Connection!.ExecuteAsync("CREATE TABLE gate (number INTEGER PRIMARY KEY)"));
         var problem = await Record.ExceptionAsync(() => store.TransactAsync(async (transaction, cancel) =>

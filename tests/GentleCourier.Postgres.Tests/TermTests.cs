@@ -127,6 +127,23 @@ public sealed class TermTests
         Assert.Equal(1, await store.CountAsync("courier.held_key"));
     }
 
+    /// <summary>As where another has the table: it stays as it is, and that is said.</summary>
+    [Fact]
+    public async Task What_cannot_be_counted_in_time_is_left_as_it_is()
+    {
+        await using var crossing = new Crossing(new Databases());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await using var connection = await crossing.OpenBrokerAsync();
+        await using (var transaction = await connection.BeginTransactionAsync())
+        {
+            await connection.ExecuteAsync("LOCK TABLE courier.copy IN ACCESS EXCLUSIVE MODE");
+            var counted = await ((IRecount)crossing.Broker()).RecountAsync(TimeSpan.FromMilliseconds(50));
+            Assert.Equal(new Recounted("taps", null, null), Assert.Single(counted));
+            Assert.Null(counted[0].Difference);
+        }
+        Assert.Empty(await ((IRecount)crossing.Broker()).RecountAsync(Crossing.Limit));
+    }
+
     /// <summary>A role may have a limit to idle sessions: those that listen are idle.</summary>
     [Fact]
     public async Task No_limit_of_a_role_ends_a_session_that_is_idle()

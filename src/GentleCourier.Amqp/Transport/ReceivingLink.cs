@@ -250,9 +250,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
         if (asked is { } limit && flow is { DeliveryCount: { } sent, LinkCredit: { } left }
             && unchecked(sent + left) == limit)
             (roundTrip, asked) = (Stopwatch.GetElapsedTime(askedAt), null);
-        if (questions.TryPeek(out var question) && flow is { DeliveryCount: { } had, LinkCredit: { } more }
-            && unchecked(had + more) == question.Limit)
-            questions.Dequeue().Answer.TrySetResult();
+        if (flow is { DeliveryCount: { } had, LinkCredit: { } more }) Answered(unchecked(had + more));
         // What a sender counts as sent may come behind its flow; only credit that it gives back is believed at once.
         if (drained is not null && flow.DeliveryCount is { } count && unchecked(count - deliveryCount) == credit)
             (deliveryCount, credit) = (count, 0);
@@ -260,6 +258,19 @@ internal sealed class ReceivingLink(Session session, string name, string address
         Complete(ref learnt);
         if (credit == 0) Complete(ref drained);
         if (flow.Echo) SendFlow(drain: false, echo: false);
+    }
+
+    /// <summary>Answers come in the order of the questions: whatever was asked before has been heard, too.</summary>
+    private void Answered(uint limit)
+    {
+        if (!questions.Any(q => q.Limit == limit)) return;
+        (uint Limit, TaskCompletionSource Answer) question;
+        do
+        {
+            question = questions.Dequeue();
+            question.Answer.TrySetResult();
+        }
+        while (question.Limit != limit);
     }
 
     /// <summary>A message, or a part of one.</summary>

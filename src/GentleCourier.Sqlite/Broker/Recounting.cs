@@ -21,8 +21,8 @@ internal static class Recounting
     /// <returns>What differs; null: it took too long.</returns>
     public static List<Difference>? Count(SqliteConnection connection, TimeSpan within)
     {
-        using var limit = new Timer(
-            _ => raw.sqlite3_interrupt(connection.Handle), null, within, Timeout.InfiniteTimeSpan);
+        var handle = connection.Handle!;
+        var limit = new Timer(_ => raw.sqlite3_interrupt(handle), null, within, Timeout.InfiniteTimeSpan);
         try
         {
             using var count = new Statement(connection, """
@@ -43,6 +43,12 @@ internal static class Recounting
         catch (SqliteException e) when (e.SqliteErrorCode == raw.SQLITE_INTERRUPT)
         {
             return null;
+        }
+        finally
+        {
+            // The connection goes back to a pool: whoever has it next must not be interrupted.
+            using var over = new ManualResetEvent(false);
+            if (limit.Dispose(over)) over.WaitOne();
         }
     }
 }
