@@ -30,7 +30,8 @@ internal sealed class Recounting(PostgresServer server, BrokerStatements sql)
                     "count the events of",
                     new RoundTrip().Add(
                         "SELECT set_config('statement_timeout', $1, true)", static _ => { },
-                        Parameter.Of($"{(long)within.TotalMilliseconds}ms"))
+                        // 0 would be no limit.
+                        Parameter.Of($"{Math.Max(1, (long)within.TotalMilliseconds)}ms"))
                         .Add(sql.Recount, row => (waiting, dead) = (row.GetInt64(0), row.GetInt64(1)),
                             Parameter.Of(id)),
                     cancellationToken, within + PostgresServer.Limit).ConfigureAwait(false);

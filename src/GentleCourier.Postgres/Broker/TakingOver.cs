@@ -37,7 +37,7 @@ internal sealed class TakingOver(PostgresServer server)
             SELECT $2, count(*), count(*) FILTER (WHERE delay > '0'), coalesce(sum(counts), 0), 0 FROM missing
             HAVING count(*) > 0
             """)})
-        SELECT FROM missing
+        SELECT FROM missing LIMIT 0
         """);
 
     private readonly string setAside = server.Sql($"""
