@@ -19,6 +19,20 @@ public sealed class PrivatePostgres : IDisposable
         Password = File.ReadAllText(Path.Combine(Folder, "password")).Trim();
     }
 
+    private PrivatePostgres(string folder, PrivatePostgres of)
+    {
+        (Folder, settings, Password) = (folder, of.settings, of.Password);
+        Address = Script.Run("postgres.sh", ["standby", folder, of.Folder, .. settings]).Trim();
+    }
+
+    /// <summary>A server that follows this one.</summary>
+    /// <param name="folder">A new or empty folder.</param>
+    public PrivatePostgres Standby(string folder) => new(folder, this);
+
+    /// <summary>Has a standby take the place of a server that is stopped.</summary>
+    public void TakeThePlaceOf(PrivatePostgres other) =>
+        Address = Script.Run("postgres.sh", "promote", Folder, $"{other.Port}").Trim();
+
     public string Folder { get; }
 
     /// <summary>Its address without a database, such as <c>postgres://owner@127.0.0.1:24614</c>.</summary>

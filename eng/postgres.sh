@@ -6,6 +6,8 @@
 #   eng/postgres.sh start DIR [NAME=VALUE ...]     makes it in DIR (new or empty) or starts it again; prints its address,
 #                                                  whose user may do everything; the password is in DIR/password
 #   eng/postgres.sh stop DIR [immediate]           stops it; immediate: without finishing anything, as a crash would
+#   eng/postgres.sh standby DIR OF [NAME=VALUE ...]  makes a standby in DIR that follows the server in OF; prints its address
+#   eng/postgres.sh promote DIR PORT               has a standby take the place of the server that was at PORT
 set -euo pipefail
 
 programs() { command -v pg_ctl || ls -d /usr/lib/postgresql/*/bin/pg_ctl 2>/dev/null | sort -V | tail -n 1; }
@@ -69,9 +71,31 @@ stop() {
   as_owner "$(dirname "$(programs)")/pg_ctl" -D "$dir/data" -m "${2:-fast}" -w -t 60 stop >/dev/null
 }
 
+standby() {
+  local dir of
+  dir=$(realpath -m "$1") of=$(realpath "$2") && shift 2
+  mkdir -p "$dir"
+  cp "$of/password" "$dir/password"
+  chown "$(owner_of_files)" "$dir" "$dir/password"
+  as_owner "$(dirname "$(realpath "$(programs)")")/pg_basebackup" -h "$of" -p "$(cat "$of/port")" -U owner -D "$dir/data" -c fast --no-sync
+  as_owner touch "$dir/data/standby.signal"
+  start "$dir" "$@" "primary_conninfo=host=$of port=$(cat "$of/port") user=owner"
+}
+
+promote() {
+  local dir
+  dir=$(realpath "$1")
+  stop "$dir" 2>/dev/null || true
+  echo "$2" > "$dir/port"
+  start "$dir"
+  as_owner "$(dirname "$(programs)")/pg_ctl" -D "$dir/data" -w -t 60 promote >/dev/null
+}
+
 case "${1:-}" in
   install) install ;;
   start) shift && start "$@" ;;
   stop) shift && stop "$@" ;;
-  *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  standby) shift && standby "$@" ;;
+  promote) shift && promote "$@" ;;
+  *) sed -n '2,12s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -48,18 +48,29 @@ internal static class OutboxCommand
         var command = new Command(
             "accept-broker",
             """
-            Has the relay go on with a broker that is not as it left it: one that was made anew, or restored from a
-            backup. What it had confirmed and is missing there has to be published again by the service itself.
+            Has the relay go on with a broker that is not as it left it: one that was made anew, restored from a
+            backup, or moved to another place. What it had confirmed and is missing there has to be published again by
+            the service itself.
 
-            Example:
+            With --new-identity the store is from now on another than the one that it is a copy of: for a database that
+            was restored or cloned beside the original, where both go on.
+
+            Examples:
               courier outbox accept-broker --store harbour
+              courier outbox accept-broker --store harbour-trial --new-identity
             """);
         var connections = Connect(command);
+        var isNew = new Option<bool>("--new-identity")
+        {
+            Description = "The store is a copy, and goes on beside the original",
+        };
+        command.Options.Add(isNew);
         command.SetAction(async (result, cancel) =>
         {
             await using var store = connections.Store(result);
-            await store.ForgetBrokerMarkAsync(cancel);
+            await store.AcceptBrokerAsync(result.GetValue(isNew), cancel);
             Console.WriteLine($"the relay of {store.DisplayName} goes on with the broker that is there");
+            if (result.GetValue(isNew)) Console.WriteLine("and as another store than the one that it was copied from");
         });
         return command;
     }

@@ -97,9 +97,7 @@ internal static class PostgresTables
             relay.Column<string>("error", "text", required: false);
             relay.Column<bool>("waits", "boolean");
             relay.Column<long>("place", "bigint");
-            relay.Column<string>("broker", "text", required: false);
-            relay.Column<string>("generation", "text", required: false);
-            relay.Column<long?>("reached", "bigint", required: false);
+            relay.Column<string>("identity", "text", required: false);
             relay.HasKey("id").HasName("relay_pkey");
             relay.ToTable(table => table.HasCheckConstraint("relay_id_check", "id = 1"));
             Parameter(relay, "fillfactor", 20);
@@ -110,6 +108,15 @@ internal static class PostgresTables
                 new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = DateTime.UnixEpoch,
                 ["waits"] = false, ["place"] = 0L });
         });
+        model.Add("confirmed", schema, inMigrations, confirmed =>
+        {
+            confirmed.Column<string>("generation", "text");
+            confirmed.Column<long>("term", "bigint");
+            confirmed.Column<long>("number", "bigint");
+            confirmed.Column<string>("address", "text");
+            confirmed.HasKey("generation", "term", "number").HasName("confirmed_pkey");
+            ClearedByNumber(confirmed);
+        });
         model.Add("inbox", schema, inMigrations, inbox =>
         {
             inbox.Column<string>("queue", "text");
@@ -117,7 +124,11 @@ internal static class PostgresTables
             inbox.Column<string>("event_id", "text");
             inbox.Column<DateTime>("handled", Time);
             inbox.Column<int>("copies", "integer").HasDefaultValue(1);
+            inbox.Column<byte[]>("hash", "bytea", required: false);
+            inbox.Column<byte[]>("other", "bytea", required: false);
+            inbox.Column<DateTime?>("other_at", Time, required: false);
             inbox.HasKey("queue", "source", "event_id").HasName("inbox_pkey");
+            inbox.HasIndex("other_at").HasDatabaseName("inbox_other").HasFilter("other IS NOT NULL");
             inbox.HasAnnotation(StorageParameter + "autovacuum_vacuum_scale_factor", 0.05);
         });
         model.Add("store_chore", schema, inMigrations, chore =>

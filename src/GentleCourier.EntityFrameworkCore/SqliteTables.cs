@@ -86,13 +86,19 @@ internal static class SqliteTables
             relay.Column<long>("term", "INTEGER");
             relay.Column<long>("until", "INTEGER");
             relay.Column<string>("error", "TEXT", required: false);
-            relay.Column<string>("broker", "TEXT", required: false);
-            relay.Column<string>("generation", "TEXT", required: false);
-            relay.Column<long?>("reached", "INTEGER", required: false);
+            relay.Column<string>("identity", "TEXT", required: false);
             relay.HasKey("id");
             relay.ToTable(table => table.HasCheckConstraint("courier_relay_id", "id = 1"));
             if (inMigrations)
                 relay.HasData(new Dictionary<string, object> { ["id"] = 1, ["term"] = 0L, ["until"] = 0L });
+        });
+        model.Add("courier_confirmed", null, inMigrations, confirmed =>
+        {
+            confirmed.Column<string>("generation", "TEXT");
+            confirmed.Column<long>("term", "INTEGER");
+            confirmed.Column<long>("number", "INTEGER");
+            confirmed.Column<string>("address", "TEXT");
+            confirmed.HasKey("generation", "term", "number");
         });
         model.Add("courier_inbox", null, inMigrations, inbox =>
         {
@@ -101,7 +107,11 @@ internal static class SqliteTables
             inbox.Column<string>("event_id", "TEXT");
             inbox.Column<long>("handled", "INTEGER");
             inbox.Column<int>("copies", "INTEGER").HasDefaultValue(1);
+            inbox.Column<byte[]>("hash", "BLOB", required: false);
+            inbox.Column<byte[]>("other", "BLOB", required: false);
+            inbox.Column<long?>("other_at", "INTEGER", required: false);
             inbox.HasKey("queue", "source", "event_id");
+            inbox.HasIndex("other_at").HasDatabaseName("courier_inbox_other").HasFilter("other IS NOT NULL");
         });
         model.Add("courier_store_chore", null, inMigrations, chore =>
         {

@@ -23,15 +23,17 @@ public abstract class ClockScenarios<TPlace> where TPlace : Place, new()
         using var relaying = Rig.WithClock(relay, crossing, "relay", "harbour");
         using var dying = Rig.WithClock(
             killed, crossing, "receive", "fares", "Rig:Fault=" + FaultPoint.HandledNotCommitted);
-        await Crossing.UntilAsync(() => Task.FromResult(dying.HasEnded), "the first receiver is killed");
-        Assert.True(dying.WasKilled, string.Join('\n', dying.Lines));
+        await Crossing.UntilAsync(
+            () => Task.FromResult(dying.HasEnded), "the first receiver is killed", publishing, relaying, dying);
+        Assert.True(dying.WasKilled, $"{dying}");
         using var receiving = Rig.WithClock(receiver, crossing, "receive", "fares");
         var store = crossing.SharedStore("fares");
-        await Crossing.UntilAsync(async () => await store.CountAsync("mark") >= Count, "all marks are written down");
+        await Crossing.UntilAsync(async () => await store.CountAsync("mark") >= Count, "all marks are written down",
+            publishing, relaying, receiving);
         Assert.Equal(0, await publishing.EndsAsync());
         await Crossing.UntilAsync(
             async () => (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting == 0
-                && (await crossing.FiguresAsync("marks")).Waiting == 0, "all is settled");
+                && (await crossing.FiguresAsync("marks")).Waiting == 0, "all is settled", relaying, receiving);
         var ledger = Ledger.Balance(
             Enumerable.Range(0, Count).Select(i => $"{i}"),
             (await Crossing.NumbersAsync(store, "SELECT number FROM mark")).Select(n => $"{n}"), [],

@@ -165,13 +165,17 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public static TimeSpan Limit { get; } = TimeSpan.FromMinutes(4);
 
     /// <summary>Waits for a condition, with a limit after which the test fails and says what it waited for.</summary>
-    public static async Task UntilAsync(Func<Task<bool>> condition, string what)
+    /// <param name="condition">What is waited for.</param>
+    /// <param name="what">Its name.</param>
+    /// <param name="rigs">Processes whose words are told where it never comes.</param>
+    public static async Task UntilAsync(Func<Task<bool>> condition, string what, params Rig[] rigs)
     {
         using var limit = new CancellationTokenSource(Limit);
         // To ask again and again takes the processor from those who are waited for.
         for (var pause = 5; !await condition(); pause = Math.Min(pause + 1, 25))
         {
-            Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
+            if (limit.IsCancellationRequested)
+                Assert.Fail($"waited {Limit.TotalSeconds} s in vain until {what}\n{string.Join('\n', rigs)}");
             await Task.Delay(pause, CancellationToken.None);
         }
     }

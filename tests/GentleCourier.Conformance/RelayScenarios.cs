@@ -285,61 +285,6 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task A_broker_that_is_another_or_has_fallen_behind_is_given_nothing_and_says_which()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var broker = crossing.Broker();
-        var first = (await broker.PublishSinceAsync([Crossing.TapEvent(1)], null)).Mark!.Value;
-        var second = (await broker.PublishSinceAsync([Crossing.TapEvent(2)], first)).Mark!.Value;
-        Assert.Equal(first.Generation, second.Generation);
-        Assert.True(second.Place > first.Place);
-        // Others publish, too, and routes change: that is no matter.
-        await crossing.AnotherBroker().PublishAsync([Crossing.TapEvent(3)]);
-        await crossing.RouteAsync(("test.charged", "charges"));
-        var third = (await broker.PublishSinceAsync([Crossing.TapEvent(4)], second)).Mark!.Value;
-        foreach (var (since, isAnother) in new[]
-            { (third with { Generation = "another" }, true), (third with { Place = third.Place + 1000 }, false) })
-        {
-            var thrown = await Assert.ThrowsAsync<BrokerChangedException>(
-                () => broker.PublishSinceAsync([Crossing.TapEvent(5)], since));
-            Assert.Equal(isAnother, thrown.IsAnother);
-        }
-        Assert.Equal(4, (await crossing.FiguresAsync("taps")).Ready);
-        await broker.PublishSinceAsync([Crossing.TapEvent(5)], third);
-        Assert.Equal(5, (await crossing.FiguresAsync("taps")).Ready);
-    }
-
-    [Fact]
-    public virtual async Task A_relay_stops_before_a_broker_that_is_not_the_one_it_was_until_that_is_accepted()
-    {
-        await using var crossing = new Crossing(new TPlace());
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var store = crossing.SharedStore("harbour");
-        await store.PrepareAsync(create: true);
-        var name = crossing.Broker().DisplayName;
-        Assert.Null(await store.ReadBrokerMarkAsync(name));
-        var term = (await store.LeadAsync("one", TimeSpan.FromMinutes(1)))!.Value;
-        var left = new BrokerMark("the one before", 7);
-        await store.MarkAsync(term, new OutboxMarks([], [], [], []) { By = (name, left) });
-        await store.ResignAsync(term);
-        Assert.Equal((left, null), (await store.ReadBrokerMarkAsync(name), await store.ReadBrokerMarkAsync("another")));
-
-        var harbour = await crossing.StartAsync("harbour");
-        await harbour.PublishAsync(new Tap(1), new Tap(2));
-        await Crossing.UntilAsync(
-            async () => (await store.ReadOutboxFiguresAsync()).LastError?.Contains(
-                "is not as this outbox left it: it was made anew", StringComparison.Ordinal) == true, "it says so");
-        Assert.Equal(2, (await store.ReadOutboxFiguresAsync()).Waiting);
-        Assert.Equal(0, (await crossing.FiguresAsync("taps")).Ready);
-        await store.ForgetBrokerMarkAsync();
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 2, "it goes on");
-        await Crossing.UntilAsync(
-            async () => await store.ReadOutboxFiguresAsync() is { Waiting: 0, LastError: null }, "all is marked");
-        Assert.NotEqual(left, await store.ReadBrokerMarkAsync(name));
-    }
-
-    [Fact]
     public async Task What_is_added_behind_a_held_event_with_its_key_waits_for_it_and_follows_in_order()
     {
         await using var crossing = new Crossing(new TPlace());

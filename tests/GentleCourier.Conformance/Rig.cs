@@ -9,6 +9,7 @@ public sealed class Rig : IDisposable
 {
     private static readonly Lazy<string> OtherTime = new(FindOtherTime);
     private readonly Process process;
+    private readonly string role;
 
     /// <param name="crossing">Whose broker and stores it uses.</param>
     /// <param name="role"><c>publish</c>, <c>relay</c> or <c>receive</c>.</param>
@@ -30,6 +31,7 @@ public sealed class Rig : IDisposable
 
     private Rig(string? clock, Crossing crossing, string role, string service, string[] settings)
     {
+        this.role = role;
         var here = AppContext.BaseDirectory.TrimEnd('/');
         var program = Path.Combine(here, "../../CrashRig", Path.GetFileName(here), "CrashRig");
         string[] all = [$"Courier:Store={crossing.StoreAddress(service)}", $"Courier:Broker={crossing.BrokerAddress}",
@@ -63,6 +65,8 @@ public sealed class Rig : IDisposable
     /// <summary>Whether its host has been started; asked to stop before, it would call that a failure.</summary>
     public bool HasStarted { get; private set; }
 
+    public int ProcessId => process.Id;
+
     public bool HasEnded => process.HasExited;
 
     public bool WasKilled => process.HasExited && process.ExitCode == Killed;
@@ -82,12 +86,22 @@ public sealed class Rig : IDisposable
         await EndsAsync();
     }
 
+    /// <summary>Keeps it from doing anything, as a machine that is too busy would; and lets it go on.</summary>
+    public void Freeze(bool isFrozen = true)
+    {
+        if (!process.HasExited) _ = Signal(process.Id, isFrozen ? 19 : 18);
+    }
+
     /// <summary>Asks it to stop, as a deployment does, and waits until it has.</summary>
     public async Task<int> StopAsync()
     {
         if (!process.HasExited) _ = Signal(process.Id, 15);
         return await EndsAsync();
     }
+
+    /// <summary>Whether it runs, and what it said.</summary>
+    public override string ToString() => string.Join(
+        '\n', Lines.Prepend($"{role}: {(HasEnded ? $"ended with {ExitCode}" : HasStarted ? "started" : "runs")}"));
 
     public void Dispose()
     {

@@ -60,8 +60,20 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
         }
     }
 
-    private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker
+    private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker, IStamps
     {
+        public IStamps? Stamps => inner.Stamps is null ? null : this;
+
+        public ITakeOver? TakeOver => inner.TakeOver;
+
+        public IBroker? Companion => inner.Companion;
+
+        public Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(ReadLastAsync));
+            return inner.Stamps!.ReadLastAsync(store, cancellationToken);
+        }
+
         public string DisplayName => inner.DisplayName;
 
         public BrokerAbilities Abilities => inner.Abilities;
@@ -96,11 +108,11 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
             return inner.PublishAsync(events, cancellationToken);
         }
 
-        public Task<Published> PublishSinceAsync(
-            IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
+        public Task<IReadOnlyList<PublishResult>> PublishAsync(
+            IReadOnlyList<EncodedEvent> events, Stamping stamping, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PublishAsync));
-            return inner.PublishSinceAsync(events, since, cancellationToken);
+            return inner.Stamps!.PublishAsync(events, stamping, cancellationToken);
         }
 
         public async Task<IReceivingLink> OpenLinkAsync(

@@ -18,24 +18,6 @@ public sealed class OneDatabase : Databases
 
 public sealed class OneDatabaseRelayTests : RelayScenarios<OneDatabase>
 {
-    /// <summary>They are restored together.</summary>
-    [Fact]
-    public override async Task A_relay_stops_before_a_broker_that_is_not_the_one_it_was_until_that_is_accepted()
-    {
-        await using var crossing = new Crossing(new OneDatabase());
-        await crossing.RouteAsync(("test.tap", "taps"));
-        var store = crossing.SharedStore("harbour");
-        await store.PrepareAsync(create: true);
-        var term = (await store.LeadAsync("one", TimeSpan.FromMinutes(1)))!.Value;
-        var left = new BrokerMark("the one before", 7);
-        await store.MarkAsync(
-            term, new OutboxMarks([], [], [], []) { By = (crossing.Broker().DisplayName, left) });
-        await store.ResignAsync(term);
-        var harbour = await crossing.StartAsync("harbour");
-        await harbour.PublishAsync(new Tap(1));
-        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 1, "it is relayed");
-    }
-
     [Fact]
     public override async Task A_relay_killed_between_confirmation_and_mark_causes_a_second_copy_that_is_absorbed()
     {

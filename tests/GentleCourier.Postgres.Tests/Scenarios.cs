@@ -8,6 +8,8 @@ public sealed class BrokerTests : BrokerScenarios<Databases>;
 
 public sealed class ClockTests : ClockScenarios<Databases>;
 
+public sealed class StampTests : StampScenarios<Databases>;
+
 public sealed class CompetingTests : CompetingScenarios<Databases>;
 
 public sealed class CrashTests : KillScenarios<Databases>;

@@ -73,7 +73,7 @@ public sealed class ReplacedFileTests
                 "has fallen behind, like a backup", StringComparison.Ordinal) == true, "it says so");
         Assert.Equal(1, (await store.ReadOutboxFiguresAsync()).Waiting);
         Assert.Equal(1, (await crossing.FiguresAsync("taps")).Ready);
-        await store.ForgetBrokerMarkAsync();
+        await store.AcceptBrokerAsync(asNewStore: false);
         await AllRelayedAsync();
         Assert.Equal(2, (await crossing.FiguresAsync("taps")).Ready);
 

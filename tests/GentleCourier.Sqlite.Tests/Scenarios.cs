@@ -8,6 +8,11 @@ public sealed class BrokerTests : BrokerScenarios<Folder>;
 
 public sealed class ClockTests : ClockScenarios<Folder>;
 
+public sealed class StampTests : StampScenarios<Folder>
+{
+    protected override Task StunAsync(Rig rig) => rig.KillAsync();
+}
+
 public sealed class CompetingTests : CompetingScenarios<Folder>;
 
 public sealed class CrashTests : KillScenarios<Folder>;

@@ -42,6 +42,8 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
 
     public IHousekeeping? Housekeeping => null;
 
+    public IStamps? Stamps => null;
+
     public IWorkerRegister? Register => null;
 
     IDepths IBroker.Depths => this;

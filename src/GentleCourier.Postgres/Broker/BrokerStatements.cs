@@ -41,26 +41,19 @@ internal sealed class BrokerStatements(PostgresServer server)
         "SELECT version, type, queue, in_key_order, generation FROM courier.topology "
         + "LEFT JOIN courier.route ON true ORDER BY type, queue");
 
-    public readonly string AddCopies = server.Sql(Numbered("$4", """
+    public readonly string AddCopies = server.Sql("""
         INSERT INTO courier.copy (queue, arrived, event)
         SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
-        """));
-
-    /// <summary>
-    /// The last number of what is added. Numbers grow for as long as a broker lives; one that has fallen behind gives
-    /// some again: then it fails as <see cref="CheckTopology"/> does.
-    /// </summary>
-    private static string Numbered(string since, string insert) =>
-        $"WITH added AS ({insert} RETURNING id) SELECT max(id) / coalesce(min(id) > {since}, true)::int FROM added";
+        """);
 
     // Where a queue is in key order each event has a key: without one of its own, one that nobody else has.
-    public readonly string AddCopiesWithKeys = server.Sql(Numbered("$5", $"""
+    public readonly string AddCopiesWithKeys = server.Sql($"""
         INSERT INTO courier.copy (queue, arrived, event, key)
         SELECT r.queue, coalesce($1, now()), e.event, CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
         FROM unnest($2, $3, $4) WITH ORDINALITY AS e (type, event, key, place)
         CROSS JOIN LATERAL (SELECT queue, in_key_order FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
-        """));
+        """);
 
     /// <summary>The key of a copy in a queue in key order.</summary>
     public static string KeyOf(string key, string place) =>
@@ -109,6 +102,29 @@ internal sealed class BrokerStatements(PostgresServer server)
     /// </summary>
     public readonly string CheckTopology = server.Sql(
         "SELECT 1 / (version = $1 AND generation = $2)::int FROM courier.topology");
+
+    /// <summary>
+    /// Puts a stamp in the place of the one before; fails as <see cref="CheckTopology"/> does where that is not there.
+    /// </summary>
+    public readonly string Stamp = server.Sql("""
+        WITH gone AS (DELETE FROM courier.stamp WHERE store = $1 AND term = $2 AND number = $3 RETURNING store)
+        INSERT INTO courier.stamp SELECT max(store), $4, $5 / count(*) FROM gone
+        """);
+
+    /// <summary>The first stamp of a store, which comes before all others; where it has none.</summary>
+    public readonly string FirstStamp = server.Sql("""
+        INSERT INTO courier.stamp SELECT $1, 0, 0 WHERE NOT EXISTS (SELECT FROM courier.stamp WHERE store = $1)
+        ON CONFLICT DO NOTHING
+        """);
+
+    public readonly string LastStamp = server.Sql("""
+        SELECT generation, term, number FROM courier.topology CROSS JOIN LATERAL (
+            SELECT term, number FROM courier.stamp WHERE store = $1 ORDER BY term DESC, number DESC LIMIT 1) last
+        """);
+
+    /// <summary>Clears away those before one: of publishes whose answer was lost.</summary>
+    public readonly string ClearStamps = server.Sql(
+        "DELETE FROM courier.stamp WHERE store = $1 AND (term, number) < ($2, $3)");
 
     /// <summary>How <see cref="CheckTopology"/> fails.</summary>
     public const string TopologyChanged = PostgresErrorCodes.DivisionByZero;

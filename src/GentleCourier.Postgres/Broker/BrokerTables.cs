@@ -29,6 +29,15 @@ internal static class BrokerTables
         );
         INSERT INTO courier.topology VALUES (1, 1);
 
+        -- The last publish of each store: by which term of its relays, and which try of that. Each adds its own row and
+        -- deletes the one before, which has to be there.
+        CREATE TABLE courier.stamp (
+            store  text NOT NULL,
+            term   bigint NOT NULL,
+            number bigint NOT NULL,
+            PRIMARY KEY (store, term, number)
+        ) WITH ({Schema.ShortLived});
+
         -- One copy of an event in one queue, in the order of their numbers. Its last columns but one say who has it
         -- in hand, if anybody: a hand-over changes nothing that is indexed, and half of each page is left free for it.
         CREATE TABLE courier.copy (

@@ -8,7 +8,7 @@ namespace GentleCourier.Postgres;
 
 /// <summary>A broker in a database that services share.</summary>
 internal sealed class PostgresBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable, IRecount
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IStamps, IExaminable, IRecount
 {
     /// <summary>How long it may take to publish a batch.</summary>
     public static readonly TimeSpan PublishLimit = TimeSpan.FromSeconds(30);
@@ -61,6 +61,8 @@ internal sealed class PostgresBroker
 
     public ITakeOver TakeOver => this;
 
+    public IStamps Stamps => this;
+
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
     {
         if (wanted.Queues.FirstOrDefault(queue => !Names.IsQueue(queue)) is { } wrong)
@@ -76,22 +78,46 @@ internal sealed class PostgresBroker
         return await topology.ReadAsync(cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
-        (await PublishSinceAsync(events, null, cancellationToken).ConfigureAwait(false)).Results;
+        PublishAsync(events, null, cancellationToken);
 
-    public async Task<Published> PublishSinceAsync(
-        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
+    Task<IReadOnlyList<PublishResult>> IStamps.PublishAsync(
+        IReadOnlyList<EncodedEvent> events, Stamping stamping, CancellationToken cancellationToken) =>
+        PublishAsync(events, stamping, cancellationToken);
+
+    public async Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken)
+    {
+        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
+        var (generation, last) = ("", default(Stamp));
+        await server.RunAsync(
+            "look for the last publish in",
+            new RoundTrip().Add(sql.FirstStamp, Parameter.Of(store)).Add(sql.LastStamp, Read, Parameter.Of(store)),
+            cancellationToken).ConfigureAwait(false);
+        await server.RunAsync(
+            "clear stamps of",
+            new RoundTrip().NeedNotSurvive().Add(
+                sql.ClearStamps, Parameter.Of(store), Parameter.Of(last.Term), Parameter.Of(last.Number)),
+            cancellationToken).ConfigureAwait(false);
+        return new(generation, server.Place, last);
+
+        void Read(NpgsqlDataReader row) =>
+            (generation, last) = (row.GetString(0), new(row.GetInt64(1), row.GetInt64(2)));
+    }
+
+    private async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, Stamping? stamping, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         for (var tried = (Routes?)null; ;)
         {
             var known = routes ??= await topology.ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
-            if (tried is not null && since is { } before) CheckWhy(known, tried, before);
+            if (tried is not null && stamping is { } stamp
+                && (known.Generation != stamp.Generation || known.Version == tried.Version))
+                throw new StampGoneException(DisplayName);
             var plan = Routing.Deal(events, known.Queues, DisplayName);
             int[] queues = [.. plan.Copies.Select(copy => (int)copy.Queue).Distinct()];
-            var last = since?.Place ?? 0;
-            var trip = Publishing(events, plan, known, since, number => last = number);
+            var trip = Publishing(events, plan, known, stamping);
             // The first after a pause is announced with its own commit, which has others that announce wait for the
             // disk; under load that is done apart, and once for many.
             var atOnce = queues.Length > 0 && announcer.HasRested;
@@ -103,7 +129,7 @@ internal sealed class PostgresBroker
                 FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
                 if (atOnce) Announced(queues);
                 else Announce(queues);
-                return new(plan.Results, new(known.Generation, last));
+                return plan.Results;
             }
             catch (CourierException e)
                 when (e.InnerException is PostgresException { SqlState: BrokerStatements.TopologyChanged })
@@ -113,20 +139,17 @@ internal sealed class PostgresBroker
         }
     }
 
-    /// <summary>
-    /// Publishing has failed either because there are other routes, or because this is not the broker that it was.
-    /// </summary>
-    private void CheckWhy(Routes now, Routes tried, BrokerMark since)
-    {
-        if (now.Generation != since.Generation) throw new BrokerChangedException(DisplayName, isAnother: true);
-        if (now.Version == tried.Version && tried.Generation == now.Generation)
-            throw new BrokerChangedException(DisplayName, isAnother: false);
-    }
-
     private RoundTrip Publishing(
-        IReadOnlyList<EncodedEvent> events, Routing.Plan plan, Routes known, BrokerMark? since, Action<long> added)
+        IReadOnlyList<EncodedEvent> events, Routing.Plan plan, Routes known, Stamping? stamping)
     {
         var trip = new RoundTrip();
+        // First, since it has another relay of the store wait.
+        if (stamping is var (store, _, before, with))
+        {
+            trip.Add(
+                sql.Stamp, Parameter.Of(store), Parameter.Of(before.Term), Parameter.Of(before.Number),
+                Parameter.Of(with.Term), Parameter.Of(with.Number));
+        }
         if (plan.Copies.Count > 0)
         {
             var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken)
@@ -137,21 +160,13 @@ internal sealed class PostgresBroker
                 Parameter.Of(Array.ConvertAll(taken, i => events[i].Json))];
             if (known.AnyInKeyOrder)
                 copies.Add(Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey)));
-            copies.Add(Parameter.Of(since?.Place));
-            trip.Add(
-                known.AnyInKeyOrder ? sql.AddCopiesWithKeys : sql.AddCopies,
-                row =>
-                {
-                    // Routes may have gone meanwhile: then nothing was added, and this is tried again.
-                    if (!row.IsDBNull(0)) added(row.GetInt64(0));
-                },
-                [.. copies]);
+            trip.Add(known.AnyInKeyOrder ? sql.AddCopiesWithKeys : sql.AddCopies, [.. copies]);
             trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)),
                 Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
         }
         return trip.Add(
             sql.CheckTopology, static _ => { }, Parameter.Of(known.Version),
-            Parameter.Of(since?.Generation ?? known.Generation));
+            Parameter.Of(stamping?.Generation ?? known.Generation));
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(

@@ -48,6 +48,17 @@ internal sealed class PostgresAddress
     /// <summary>The address without its secrets and finer settings.</summary>
     public string DisplayName { get; }
 
+    /// <summary>
+    /// Server, port, database and schema, in one form: whoever writes the same in another way means the same.
+    /// </summary>
+    public string Place => string.Create(
+        CultureInfo.InvariantCulture,
+        $"postgres {Hosts()} {Settings.Port} {Uri.EscapeDataString(Settings.Database!)} {SchemaName}");
+
+    private string Hosts() => string.Join(
+        ',', Settings.Host!.ToLowerInvariant().Split(',', StringSplitOptions.TrimEntries)
+            .Order(StringComparer.Ordinal));
+
     public bool HoldsPassword => Settings.Password is not null;
 
     /// <exception cref="CourierException">

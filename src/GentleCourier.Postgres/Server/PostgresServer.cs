@@ -66,6 +66,9 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     public string DisplayName => address.DisplayName;
 
+    /// <summary>Where it is, however that is written.</summary>
+    public string Place => address.Place;
+
     /// <summary>For the service's own connections; it may hold a password.</summary>
     public string ConnectionString { get; }
 

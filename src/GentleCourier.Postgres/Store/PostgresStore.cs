@@ -209,12 +209,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         }
         if (marks.Freed.Count > 0)
             trip.Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(marks.Freed.ToArray<string?>()), server.Now);
-        // Last, since it locks the row of the lead.
-        if (marks.By is var (broker, mark))
-        {
-            trip.Add(sql.Reached, Parameter.Of(term), Parameter.Of(broker), Parameter.Of(mark.Generation),
-                Parameter.Of(mark.Place));
-        }
+        if (marks.By is { } by) Confirm(trip, term, by);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
         EventsGone(marks.Forgotten.Count + marks.Held.Count + marks.Parts.Count);
         return isTerm;
@@ -251,19 +246,57 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         return held;
     }
 
-    public async Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken)
+    private void Confirm(RoundTrip trip, long term, Confirmation confirmation)
     {
-        BrokerMark? mark = null;
-        await server.RunAsync(
-            "read",
-            new RoundTrip().Add(sql.ReadReached, row => mark = new(row.GetString(0), row.GetInt64(1)),
-                Parameter.Of(broker)),
-            cancellationToken).ConfigureAwait(false);
-        return mark;
+        var ((generation, address, last), before) = confirmation;
+        trip.Add(
+            sql.Confirm, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(address), Parameter.Of(last.Term),
+            Parameter.Of(last.Number));
+        if (before is { } gone)
+        {
+            trip.Add(
+                sql.ForgetConfirmed, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(gone.Term),
+                Parameter.Of(gone.Number));
+        }
     }
 
-    public Task ForgetBrokerMarkAsync(CancellationToken cancellationToken) =>
-        server.RunAsync("forget the broker of", new RoundTrip().Add(sql.ForgetReached), cancellationToken);
+    public async Task<StoreMemory?> ReadConfirmedAsync(long term, CancellationToken cancellationToken)
+    {
+        var (identity, confirmed) = ((string?)null, new List<Confirmed>());
+        await server.RunAsync(
+            "read what brokers have confirmed to",
+            new RoundTrip()
+                .Add(sql.Identify, row => identity = row.GetString(0), Parameter.Of(term),
+                    Parameter.Of(Guid.NewGuid().ToString("N")))
+                .Add(sql.Confirmed, row => confirmed.Add(new(
+                    row.GetString(0), row.GetString(1), new(row.GetInt64(2), row.GetInt64(3))))),
+            cancellationToken).ConfigureAwait(false);
+        if (identity is null) return null;
+        var clearing = new RoundTrip().NeedNotSurvive();
+        foreach (var (generation, _, last) in confirmed)
+            clearing.Add(
+                sql.ClearConfirmed, Parameter.Of(generation), Parameter.Of(last.Term), Parameter.Of(last.Number));
+        if (confirmed.Count > 0)
+            await server.RunAsync("clear away in", clearing, cancellationToken).ConfigureAwait(false);
+        return new(identity, confirmed);
+    }
+
+    public async Task<long?> RaiseTermAsync(long term, long above, CancellationToken cancellationToken)
+    {
+        var raised = (long?)null;
+        await server.RunAsync(
+            "raise the term of",
+            new RoundTrip().Add(
+                sql.RaiseTerm, row => raised = row.GetInt64(0), Parameter.Of(term), Parameter.Of(above)),
+            cancellationToken).ConfigureAwait(false);
+        if (raised is { } now) Interlocked.CompareExchange(ref leads, now, term);
+        return raised;
+    }
+
+    public Task AcceptBrokerAsync(bool asNewStore, CancellationToken cancellationToken) =>
+        server.RunAsync(
+            "accept the broker in",
+            new RoundTrip().Add(sql.ForgetBrokers).Add(sql.EndTerm, Parameter.Of(asNewStore)), cancellationToken);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in",
@@ -407,7 +440,10 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
         void Read(NpgsqlDataReader row) => figures = OutboxCount.Figures(
             row.GetInt64(0), row.IsDBNull(1) ? null : row.GetInt64(1), row.GetInt64(2), row.GetInt64(3), row.Age(4),
-            row.Text(5), row.Text(6)) with { Later = row.GetInt64(7), NextDueIn = row.Span(8) };
+            row.Text(5), row.Text(6)) with
+        {
+            Later = row.GetInt64(7), NextDueIn = row.Span(8), FormerBrokers = OutboxCount.Former(row.GetInt64(9)),
+        };
 
         void ReadLeftovers(NpgsqlDataReader row) => figures = figures with
         {

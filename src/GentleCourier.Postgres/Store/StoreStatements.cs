@@ -44,14 +44,55 @@ internal sealed class StoreStatements(PostgresServer server)
     public readonly string RecordError = server.Sql(
         "UPDATE courier.relay SET error = $2 WHERE term = $1 AND error IS DISTINCT FROM $2");
 
-    public readonly string Reached = server.Sql(
-        "UPDATE courier.relay SET broker = $2, generation = $3, reached = $4 WHERE term = $1 AND relay IS NOT NULL");
+    public readonly string Confirm = server.Sql($"""
+        INSERT INTO courier.confirmed (generation, address, term, number) SELECT $2, $3, $4, $5 WHERE {InTerm}
+        ON CONFLICT (generation, term, number) DO UPDATE SET address = excluded.address
+        """);
 
-    public readonly string ForgetReached = server.Sql(
-        "UPDATE courier.relay SET broker = NULL, generation = NULL, reached = NULL");
+    public readonly string ForgetConfirmed = server.Sql(
+        $"DELETE FROM courier.confirmed WHERE generation = $2 AND term = $3 AND number = $4 AND {InTerm}");
 
-    public readonly string ReadReached = server.Sql(
-        "SELECT generation, reached FROM courier.relay WHERE broker = $1");
+    /// <summary>Which store this is, drawn where that is not known yet; nothing where the term is over.</summary>
+    public readonly string Identify = server.Sql("""
+        WITH drawn AS (
+            UPDATE courier.relay SET identity = $2 WHERE term = $1 AND relay IS NOT NULL AND identity IS NULL
+            RETURNING identity)
+        SELECT coalesce(identity, (SELECT identity FROM drawn)) FROM courier.relay WHERE term = $1 AND relay IS NOT NULL
+        """);
+
+    /// <summary>
+    /// Which brokers have confirmed something. Each is found by its last row, which comes first: those before it have
+    /// been deleted, and lie there for as long as the longest transaction in the server.
+    /// </summary>
+    private const string Brokers = """
+        WITH RECURSIVE brokers (generation) AS (
+            (SELECT generation FROM courier.confirmed ORDER BY generation DESC, term DESC, number DESC LIMIT 1)
+            UNION ALL
+            SELECT (SELECT generation FROM courier.confirmed WHERE generation < b.generation
+                ORDER BY generation DESC, term DESC, number DESC LIMIT 1)
+            FROM brokers b WHERE generation IS NOT NULL)
+        """;
+
+    /// <summary>The last that each broker has confirmed.</summary>
+    public readonly string Confirmed = server.Sql($"""
+        {Brokers}
+        SELECT c.generation, c.address, c.term, c.number FROM brokers b CROSS JOIN LATERAL (
+            SELECT * FROM courier.confirmed WHERE generation = b.generation ORDER BY term DESC, number DESC LIMIT 1) c
+        """);
+
+    /// <summary>Clears away what came before the last of each.</summary>
+    public readonly string ClearConfirmed = server.Sql("""
+        DELETE FROM courier.confirmed WHERE generation = $1 AND (term, number) < ($2, $3)
+        """);
+
+    public readonly string RaiseTerm = server.Sql(
+        "UPDATE courier.relay SET term = greatest($1, $2) + 1 WHERE term = $1 AND relay IS NOT NULL RETURNING term");
+
+    public readonly string ForgetBrokers = server.Sql("DELETE FROM courier.confirmed");
+
+    public readonly string EndTerm = server.Sql(
+        "UPDATE courier.relay SET relay = NULL, waits = false, error = NULL, "
+        + "identity = CASE WHEN NOT $1 THEN identity END");
 
     public readonly string SetWaits = server.Sql(
         "UPDATE courier.relay SET waits = $1 WHERE term = $2 AND relay IS NOT NULL");
@@ -231,7 +272,8 @@ internal sealed class StoreStatements(PostgresServer server)
     public readonly string CountCopy = server.Sql(
         "UPDATE courier.inbox SET copies = copies + 1 WHERE queue = $1 AND source = $2 AND event_id = $3");
 
-    public readonly string Figures = server.Sql("""
+    public readonly string Figures = server.Sql($"""
+        {Brokers}
         SELECT (SELECT count(*) FROM (SELECT FROM courier.outbox WHERE id > place LIMIT $2) f),
                (SELECT id FROM courier.outbox ORDER BY id DESC LIMIT 1)
                    - (SELECT id FROM courier.outbox WHERE id > place ORDER BY id LIMIT 1) + 1,
@@ -243,7 +285,8 @@ internal sealed class StoreStatements(PostgresServer server)
                CASE WHEN until >= coalesce($1, now()) THEN relay END, error,
                (SELECT count(*) FROM (SELECT FROM courier.outbox_later LIMIT $4) l),
                least((SELECT min(due) FROM courier.outbox_later), (SELECT min(due) FROM courier.schedule))
-                   - coalesce($1, now())
+                   - coalesce($1, now()),
+               (SELECT count(generation) FROM brokers)
         FROM courier.relay
         """);
 

@@ -92,11 +92,19 @@ internal static class StoreTables
             error text,
             waits boolean NOT NULL,
             place bigint NOT NULL,                                    -- nothing is left in the outbox up to here
-            broker     text,                                          -- which broker has last confirmed something
-            generation text,                                          -- and how far it had come
-            reached    bigint
+            identity text                                             -- which store this is: drawn by the first leader
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
         INSERT INTO courier.relay VALUES (1, NULL, 0, 'epoch', NULL, false, 0);
+
+        -- The last publish that each broker has confirmed to this store, by the broker's generation. Another row is
+        -- added and the one before deleted: one that is updated again and again is dear to find beside a held snapshot.
+        CREATE TABLE courier.confirmed (
+            generation text NOT NULL,
+            term       bigint NOT NULL,
+            number     bigint NOT NULL,
+            address    text NOT NULL,                                 -- where that broker was: server, database, schema
+            PRIMARY KEY (generation, term, number)
+        ) WITH ({Schema.ShortLived});
 
         -- Events that were handled, by the queue in whose name.
         CREATE TABLE courier.inbox (
@@ -105,8 +113,12 @@ internal static class StoreTables
             event_id text NOT NULL,
             handled  timestamptz NOT NULL,
             copies   int NOT NULL DEFAULT 1,
+            hash     bytea,                                           -- of its type and data; unknown, if null
+            other    bytea,                                           -- of a copy that had other data, the last one
+            other_at timestamptz,                                     -- and when that came
             PRIMARY KEY (queue, source, event_id)
         ) WITH (autovacuum_vacuum_scale_factor = 0.05);
+        CREATE INDEX inbox_other ON courier.inbox (other_at) WHERE other IS NOT NULL;
 
         -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
         CREATE TABLE courier.store_chore (

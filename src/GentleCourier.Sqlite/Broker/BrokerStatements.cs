@@ -8,8 +8,14 @@ namespace GentleCourier.Sqlite;
 internal sealed class BrokerStatements(SqliteConnection connection) : IDisposable
 {
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
-    private readonly Statement mark = new(connection,
-        "SELECT generation, (SELECT coalesce(sum(came), 0) FROM courier_queue) FROM courier_topology");
+    private readonly Statement generation = new(connection, "SELECT generation FROM courier_topology");
+    private readonly Statement lastStamp = new(connection,
+        "SELECT term, number FROM courier_stamp WHERE store = ? ORDER BY term DESC, number DESC LIMIT 1");
+    private readonly Statement addStamp = new(connection, "INSERT OR IGNORE INTO courier_stamp VALUES (?, ?, ?)");
+    private readonly Statement dropStamp = new(connection,
+        "DELETE FROM courier_stamp WHERE store = ? AND term = ? AND number = ?");
+    private readonly Statement clearStamps = new(connection,
+        "DELETE FROM courier_stamp WHERE store = ? AND (term, number) < (?, ?)");
     private readonly Statement routes = new(connection, """
         SELECT r.type, r.queue, q.in_key_order FROM courier_route r JOIN courier_queue q ON q.id = r.queue
         ORDER BY r.type
@@ -163,13 +169,36 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     public long TopologyVersion => topologyVersion.Scalar() ?? 0;
 
-    /// <summary>How far the broker has come: what has come into its queues.</summary>
-    public BrokerMark Mark()
+    /// <summary>Which broker this is.</summary>
+    public string Generation
     {
-        mark.Step();
-        var read = new BrokerMark(mark.Text(0)!, mark.Int64(1));
-        mark.Reset();
-        return read;
+        get
+        {
+            generation.Step();
+            var read = generation.Text(0)!;
+            generation.Reset();
+            return read;
+        }
+    }
+
+    /// <summary>The last stamp of a store; where it has none, one that comes before all others is put there.</summary>
+    public Stamp LastStamp(string store)
+    {
+        var last = default(Stamp);
+        if (lastStamp.Bind(1, store).Step()) last = new(lastStamp.Int64(0), lastStamp.Int64(1));
+        lastStamp.Reset();
+        if (last == default) addStamp.Bind(1, store).Bind(2, 0).Bind(3, 0).Run();
+        clearStamps.Bind(1, store).Bind(2, last.Term).Bind(3, last.Number).Run();
+        return last;
+    }
+
+    /// <summary>Puts a stamp in the place of another; not where that is not there.</summary>
+    public bool Stamp(Stamping stamping)
+    {
+        var (store, _, before, with) = stamping;
+        if (dropStamp.Bind(1, store).Bind(2, before.Term).Bind(3, before.Number).Run() == 0) return false;
+        addStamp.Bind(1, store).Bind(2, with.Term).Bind(3, with.Number).Run();
+        return true;
     }
 
     public (Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder) ReadRoutes()
@@ -432,10 +461,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         Chores.Dispose();
         foreach (var statement in new[]
         {
-            topologyVersion, mark, routes, addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew,
-            deleteCopy,
-            release, retry, setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne,
-            leavePlace, beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,
+            topologyVersion, generation, lastStamp, addStamp, dropStamp, clearStamps, routes,
+            addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy, release, retry,
+            setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne, leavePlace,
+            beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,
             elsewhere, setElsewhere, wasSentBack,
         })
         {

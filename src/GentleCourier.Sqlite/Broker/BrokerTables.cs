@@ -128,6 +128,15 @@ internal static class BrokerTables
         ALTER TABLE courier_topology ADD COLUMN generation TEXT NOT NULL DEFAULT '';
         UPDATE courier_topology SET generation = lower(hex(randomblob(16)));
 
+        -- The last publish of each store: by which term of its relays, and which try of that. Each adds its own row and
+        -- deletes the one before, which has to be there.
+        CREATE TABLE courier_stamp (
+            store  TEXT NOT NULL,
+            term   INTEGER NOT NULL,
+            number INTEGER NOT NULL,
+            PRIMARY KEY (store, term, number)
+        ) WITHOUT ROWID;
+
         -- When the host was started, by which all times here are reckoned, whatever clocks say.
         CREATE TABLE courier_broker_clock (
             id      INTEGER PRIMARY KEY CHECK (id = 1),

@@ -11,7 +11,7 @@ namespace GentleCourier.Sqlite;
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
 internal sealed partial class SqliteBroker
-    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IExaminable, IRecount
+    : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IStamps, IExaminable, IRecount
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
@@ -56,6 +56,8 @@ internal sealed partial class SqliteBroker
 
     public ITakeOver TakeOver => this;
 
+    public IStamps Stamps => this;
+
     /// <summary>The time by which everything in the file is reckoned.</summary>
     internal long Now => time.Now;
 
@@ -73,36 +75,41 @@ internal sealed partial class SqliteBroker
     public Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken) =>
         ReadAsync(BrokerTopology.Read, cancellationToken);
 
-    public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+    public Task<IReadOnlyList<PublishResult>> PublishAsync(
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
-        (await PublishSinceAsync(events, null, cancellationToken).ConfigureAwait(false)).Results;
+        PublishAsync(events, null, cancellationToken);
 
-    public Task<Published> PublishSinceAsync(
-        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
+    Task<IReadOnlyList<PublishResult>> IStamps.PublishAsync(
+        IReadOnlyList<EncodedEvent> events, Stamping stamping, CancellationToken cancellationToken) =>
+        PublishAsync(events, stamping, cancellationToken);
+
+    public Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken)
     {
         EnsurePrepared(create: false);
-        return PublishPreparedAsync(events, since, cancellationToken);
+        return writer.RunAsync(
+            (BrokerStatements s) => new Stamped(s.Generation, file.DisplayName, s.LastStamp(store)), cancellationToken);
     }
 
-    private async Task<Published> PublishPreparedAsync(
-        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken)
+    private Task<IReadOnlyList<PublishResult>> PublishAsync(
+        IReadOnlyList<EncodedEvent> events, Stamping? stamping, CancellationToken cancellationToken)
     {
-        var (published, touched) = await writer.RunAsync(
+        EnsurePrepared(create: false);
+        return PublishPreparedAsync(events, stamping, cancellationToken);
+    }
+
+    private async Task<IReadOnlyList<PublishResult>> PublishPreparedAsync(
+        IReadOnlyList<EncodedEvent> events, Stamping? stamping, CancellationToken cancellationToken)
+    {
+        var (results, touched) = await writer.RunAsync(
             (BrokerStatements s) =>
             {
-                if (since is { } before) Check(s.Mark(), before);
-                var (results, queues) = Publish(s, events);
-                return (new Published(results, s.Mark()), queues);
+                if (stamping is { } stamp && (s.Generation != stamp.Generation || !s.Stamp(stamp)))
+                    throw new StampGoneException(DisplayName);
+                return Publish(s, events);
             },
             cancellationToken).ConfigureAwait(false);
         foreach (var queue in touched) Changed(queue).Raise();
-        return published;
-    }
-
-    private void Check(BrokerMark now, BrokerMark before)
-    {
-        if (now.Generation != before.Generation || now.Place < before.Place)
-            throw new BrokerChangedException(DisplayName, isAnother: now.Generation != before.Generation);
+        return results;
     }
 
     private (PublishResult[] Results, IReadOnlyCollection<long> Touched) Publish(

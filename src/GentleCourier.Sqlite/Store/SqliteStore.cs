@@ -162,11 +162,14 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         IReadOnlyCollection<string> keys, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.HeldKeysAmong(keys), cancellationToken);
 
-    public Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Mark(connection, broker), cancellationToken);
+    public Task<StoreMemory?> ReadConfirmedAsync(long term, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Brokers.Read(term), cancellationToken);
 
-    public Task ForgetBrokerMarkAsync(CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Reached(null, null), cancellationToken);
+    public Task<long?> RaiseTermAsync(long term, long above, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.Brokers.RaiseTerm(term, above), cancellationToken);
+
+    public Task AcceptBrokerAsync(bool asNewStore, CancellationToken cancellationToken) =>
+        TakeTurnAsync(s => s.InTransaction(_ => s.Brokers.Accept(asNewStore)), cancellationToken);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.RecordError(term, error), cancellationToken);

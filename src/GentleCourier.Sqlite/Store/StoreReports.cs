@@ -20,7 +20,8 @@ internal static class StoreReports
                    (SELECT count(*) FROM (SELECT 1 FROM courier_outbox_later LIMIT ?4)),
                    (SELECT min(due) FROM (
                        SELECT min(due) AS due FROM courier_outbox_later
-                       UNION ALL SELECT min(due) FROM courier_schedule))
+                       UNION ALL SELECT min(due) FROM courier_schedule)),
+                   (SELECT count(DISTINCT generation) FROM courier_confirmed)
             FROM courier_relay
             """);
         statement.Bind(1, now).Bind(2, OutboxCount.Fresh + 1).Bind(3, OutboxCount.Kept + 1).Bind(4, OutboxCount.Later)
@@ -33,6 +34,7 @@ internal static class StoreReports
         {
             Later = statement.Int64(8),
             NextDueIn = statement.NullableInt64(9) is { } due ? TimeSpan.FromMilliseconds(due - now) : null,
+            FormerBrokers = OutboxCount.Former(statement.Int64(10)),
         };
         statement.Reset();
         return figures;
@@ -75,16 +77,6 @@ internal static class StoreReports
             break;
         }
         return held;
-    }
-
-    public static BrokerMark? Mark(SqliteConnection connection, string broker)
-    {
-        using var statement = new Statement(
-            connection, "SELECT generation, reached FROM courier_relay WHERE broker = ?");
-        if (!statement.Bind(1, broker).Step()) return null;
-        var mark = new BrokerMark(statement.Text(0)!, statement.Int64(1));
-        statement.Reset();
-        return mark;
     }
 
     public static DateTimeOffset? ForgottenBefore(SqliteConnection connection)

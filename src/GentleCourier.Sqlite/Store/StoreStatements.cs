@@ -17,7 +17,6 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement holdPart, deleteHeld, isKeyHeld, addHeldAnew;
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
     private readonly Statement isInInbox, countCopy, forget, forgetting;
-    private readonly Statement reached;
     private readonly Statement isHeld, dueNow, keyDueNow, addAnew;
     private readonly Statement moveDue, deleteDue;
 
@@ -113,7 +112,6 @@ internal sealed class StoreStatements : IDisposable
         countCopy = Prepare(
             "UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
 
-        reached = Prepare("UPDATE courier_relay SET broker = ?, generation = ?, reached = ?");
         forget = Prepare(
             "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
         forgetting = Prepare("""
@@ -135,9 +133,12 @@ internal sealed class StoreStatements : IDisposable
                 SELECT seq FROM courier_outbox_later WHERE due <= ? ORDER BY due, seq LIMIT ?)
             """);
         Chores = new Chores(connection, "courier_store_chore");
+        Brokers = new ConfirmedStatements(connection);
     }
 
     public Chores Chores { get; }
+
+    public ConfirmedStatements Brokers { get; }
 
     public SqliteConnection Connection { get; }
 
@@ -233,7 +234,7 @@ internal sealed class StoreStatements : IDisposable
         var leads = isTerm.Bind(1, term).Scalar() is not null;
         Forget(marks.Forgotten, leads);
         if (!leads) return false;
-        if (marks.By is var (broker, mark)) Reached(broker, mark);
+        if (marks.By is { } by) Brokers.Confirm(by);
         foreach (var row in marks.Held)
         {
             (row.Row < 0 ? holdAgain : holdFresh)
@@ -257,10 +258,6 @@ internal sealed class StoreStatements : IDisposable
 
     public IReadOnlySet<string> HeldKeysAmong(IReadOnlyCollection<string> keys) =>
         keys.Where(key => isKeyHeld.Bind(1, key).Scalar() is not null).ToHashSet(StringComparer.Ordinal);
-
-    /// <summary>How far a broker had come; nothing of any.</summary>
-    public int Reached(string? broker, BrokerMark? mark) =>
-        reached.Bind(1, broker).Bind(2, mark?.Generation).Bind(3, mark?.Place).Run();
 
     private void Forget(IReadOnlyList<OutboxRow> rows, bool leads)
     {
@@ -336,6 +333,7 @@ internal sealed class StoreStatements : IDisposable
     {
         all.ForEach(statement => statement.Dispose());
         Chores.Dispose();
+        Brokers.Dispose();
         Connection.Dispose();
     }
 

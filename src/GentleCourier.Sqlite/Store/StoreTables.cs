@@ -86,11 +86,18 @@ internal static class StoreTables
             term  INTEGER NOT NULL,
             until INTEGER NOT NULL,
             error TEXT,
-            broker     TEXT,                              -- which broker has last confirmed something
-            generation TEXT,                              -- and how far it had come
-            reached    INTEGER
+            identity TEXT                                 -- which store this is: drawn by the first leader
         );
         INSERT INTO courier_relay (id, term, until) VALUES (1, 0, 0);
+
+        -- The last publish that each broker has confirmed to this store, by the broker's generation.
+        CREATE TABLE courier_confirmed (
+            generation TEXT NOT NULL,
+            term       INTEGER NOT NULL,
+            number     INTEGER NOT NULL,
+            address    TEXT NOT NULL,                     -- where that broker was
+            PRIMARY KEY (generation, term, number)
+        ) WITHOUT ROWID;
 
         -- Events that were handled, by the queue in whose name.
         CREATE TABLE courier_inbox (
@@ -99,8 +106,12 @@ internal static class StoreTables
             event_id TEXT NOT NULL,
             handled  INTEGER NOT NULL,
             copies   INTEGER NOT NULL DEFAULT 1,
+            hash     BLOB,                                -- of its type and data; unknown, if null
+            other    BLOB,                                -- of a copy that had other data, the last one
+            other_at INTEGER,                             -- and when that came
             PRIMARY KEY (queue, source, event_id)
         ) WITHOUT ROWID;
+        CREATE INDEX courier_inbox_other ON courier_inbox (other_at) WHERE other IS NOT NULL;
 
         -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
         CREATE TABLE courier_store_chore (

@@ -28,6 +28,8 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
 
     public IWorkerRegister? Register => null;
 
+    public IStamps? Stamps => null;
+
     public IDepths? Depths => broker.Depths;
 
     public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)

@@ -31,6 +31,8 @@ internal sealed class BrokerWithCompanion(
 
     public IWorkerRegister? Register => companion.Register;
 
+    public IStamps? Stamps => broker.Stamps;
+
     public IBroker Companion => companion;
 
     public IDepths? Depths => broker.Depths;

@@ -24,6 +24,9 @@ public interface IBroker : IAsyncDisposable
     /// <summary>Where those who receive from it say that they live; null where it keeps none.</summary>
     IWorkerRegister? Register { get; }
 
+    /// <summary>The last publish of each store that it has; null where it keeps nothing of the kind.</summary>
+    IStamps? Stamps { get; }
+
     /// <summary>How many events wait, where it tells that and no more; null otherwise.</summary>
     IDepths? Depths => null;
 
@@ -58,17 +61,6 @@ public interface IBroker : IAsyncDisposable
     /// </exception>
     Task<IReadOnlyList<PublishResult>> PublishAsync(
         IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
-
-    /// <summary>
-    /// The same, where the broker is the one that it was and has not fallen behind; otherwise nothing is published.
-    /// </summary>
-    /// <param name="events">The events.</param>
-    /// <param name="since">How far it had come when it was last asked; null: that is not known.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    /// <exception cref="BrokerChangedException">It is not.</exception>
-    async Task<Published> PublishSinceAsync(
-        IReadOnlyList<EncodedEvent> events, BrokerMark? since, CancellationToken cancellationToken = default) =>
-        new(await PublishAsync(events, cancellationToken).ConfigureAwait(false), null);
 
     /// <summary>Opens a link through which one worker receives from one queue.</summary>
     /// <param name="queue">The queue; it must exist.</param>

@@ -60,14 +60,24 @@ public interface IRelayPort
         Task.FromResult<IDirectWay?>(null);
 
     /// <summary>
-    /// How far a broker had come when it last confirmed something to this store; null: that is not known.
+    /// What brokers have confirmed to this store; its identity is drawn where it has none yet, and what came before the
+    /// last of each broker is cleared away.
     /// </summary>
-    /// <param name="broker">Its <see cref="IBroker.DisplayName"/>.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    Task<BrokerMark?> ReadBrokerMarkAsync(string broker, CancellationToken cancellationToken = default);
+    /// <returns>Null where the term is over.</returns>
+    Task<StoreMemory?> ReadConfirmedAsync(long term, CancellationToken cancellationToken = default);
 
-    /// <summary>Forgets it: whatever the broker is now is how it has to be.</summary>
-    Task ForgetBrokerMarkAsync(CancellationToken cancellationToken = default);
+    /// <summary>Goes on in a term above another, where a term is not over.</summary>
+    /// <returns>The new term; null: it is over.</returns>
+    Task<long?> RaiseTermAsync(long term, long above, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Forgets what brokers have confirmed, and ends the term: whatever the next leader finds is how it has to be.
+    /// </summary>
+    /// <param name="asNewStore">
+    /// Whether this is from now on another store than the one that it was copied from.
+    /// </param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task AcceptBrokerAsync(bool asNewStore, CancellationToken cancellationToken = default);
 
     /// <summary>Writes down why nothing could be relayed at all; null when it works again.</summary>
     Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken = default);
@@ -133,9 +143,14 @@ public sealed record OutboxMarks(
     /// <summary>Whether rows are forgotten, and nothing has to wait.</summary>
     internal bool IsForgettingAlone => Held.Count + Parts.Count + Keys.Count + Freed.Count == 0;
 
-    /// <summary>The broker that has answered, and how far it had come; nothing where it does not say.</summary>
-    public (string Broker, BrokerMark Mark)? By { get; init; }
+    /// <summary>What the broker has confirmed by it; null where it keeps no stamps.</summary>
+    public Confirmation? By { get; init; }
 }
+
+/// <summary>What is written down of a broker that has confirmed something.</summary>
+/// <param name="Last">The last publish that it has confirmed.</param>
+/// <param name="Before">The one that is forgotten for it; null: none.</param>
+public readonly record struct Confirmation(Confirmed Last, Stamp? Before);
 
 /// <summary>A row that is held.</summary>
 /// <param name="Row">The row, as it was read: a fresh one moves to those that are held.</param>

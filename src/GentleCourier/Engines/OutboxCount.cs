@@ -15,6 +15,9 @@ internal static class OutboxCount
     /// <summary>So many events for later are counted, and one more.</summary>
     public static long Later => OutboxFigures.MostLater + 1;
 
+    /// <summary>Of so many brokers, all but one are former ones.</summary>
+    public static int Former(long brokers) => (int)Math.Max(0, brokers - 1);
+
     /// <param name="fresh">Fresh events, counted to one beyond the limit.</param>
     /// <param name="span">How many numbers there are from the first fresh one to the last; null where there is none.
     /// </param>

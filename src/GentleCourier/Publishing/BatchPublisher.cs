@@ -8,16 +8,12 @@ namespace GentleCourier.Publishing;
 /// Brings a batch to the broker, and says what is to be marked of it. One batch at a time.
 /// </summary>
 internal sealed partial class BatchPublisher(
-    IBroker broker, IRelayPort store, RelayOptions options, CourierOptions courier, TimeProvider clock, ILogger logger)
+    IBroker broker, IRelayPort store, Stamper stamper, RelayOptions options, CourierOptions courier, TimeProvider clock,
+    ILogger logger)
 {
     private readonly FanOut? fanOut = broker.Abilities.HasFlag(BrokerAbilities.Routes) ? null
         : new FanOut(broker, store, courier.Routes.Addresses);
     private readonly Repeats repeats = new();
-    private BrokerMark? mark;
-
-    /// <summary>Learns how far the broker had come when it last confirmed something to this store.</summary>
-    public async Task LearnMarkAsync(CancellationToken cancellationToken) =>
-        mark = await store.ReadBrokerMarkAsync(broker.DisplayName, cancellationToken).ConfigureAwait(false);
 
     /// <summary>Publishes a batch.</summary>
     /// <returns>What is to be marked.</returns>
@@ -46,7 +42,9 @@ internal sealed partial class BatchPublisher(
 
         var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(
             attempts, options.FirstDelay, options.LongestDelay, Random.Shared.NextDouble()));
-        return mark is { } reached ? marks with { By = (broker.DisplayName, reached) } : marks;
+        if (stamper.Unmarked is not { } confirmed) return marks;
+        stamper.Marking();
+        return marks with { By = confirmed };
     }
 
     private async Task<IReadOnlyList<Answer>> PublishAllAsync(
@@ -62,16 +60,7 @@ internal sealed partial class BatchPublisher(
     {
         try
         {
-            var published = await broker.PublishSinceAsync(new EncodedEventList(rows), mark, cancellationToken)
-                .ConfigureAwait(false);
-            mark = published.Mark ?? mark;
-            return published.Results;
-        }
-        catch (BrokerChangedException)
-        {
-            // Somebody may have said that it is to be so.
-            await LearnMarkAsync(cancellationToken).ConfigureAwait(false);
-            throw;
+            return await stamper.PublishAsync(new EncodedEventList(rows), cancellationToken).ConfigureAwait(false);
         }
         catch (CourierException e) when (e.IsAboutContent)
         {

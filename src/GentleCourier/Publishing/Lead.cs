@@ -15,7 +15,12 @@ internal sealed partial class Lead(
 
     private readonly string name = WorkerName.Unique();
     private readonly Signal taken = new();
-    private long term = NobodysTerm, keptAt;
+    private readonly SemaphoreSlim asking = new(1);
+    private long term = NobodysTerm, keptAt, lastFound = NobodysTerm;
+    private bool hasRaised;
+
+    /// <summary>Whose lead it is, for people.</summary>
+    public string Store => displayName;
 
     /// <summary>The term in which this relay leads; null while it does not, or cannot know.</summary>
     public long? Term => Volatile.Read(ref term) is var mine and not NobodysTerm
@@ -24,18 +29,59 @@ internal sealed partial class Lead(
     /// <summary>Takes the lead or keeps it, and rests until that has to be done again.</summary>
     public async Task KeepAsync(CancellationToken cancellationToken)
     {
-        // What is asked for begins before the answer is here.
-        var began = clock.GetTimestamp();
-        var found = await store.LeadAsync(name, lease, cancellationToken).ConfigureAwait(false) ?? NobodysTerm;
-        Volatile.Write(ref keptAt, began);
-        var previous = Interlocked.Exchange(ref term, found);
-        if (found != previous)
-        {
-            if (found == NobodysTerm) LogLost(logger, displayName);
-            else taken.Raise();
-        }
+        var found = await AskAsync(cancellationToken).ConfigureAwait(false);
         // A third of the lease leaves room for two misses; whoever stands by need not see its end at once.
         await Task.Delay(found == NobodysTerm ? lease / 5 : lease / 3, clock, cancellationToken).ConfigureAwait(false);
+    }
+
+    private async Task<long> AskAsync(CancellationToken cancellationToken)
+    {
+        await asking.WaitAsync(cancellationToken).ConfigureAwait(false);
+        try
+        {
+            // What is asked for begins before the answer is here.
+            var began = clock.GetTimestamp();
+            var found = await store.LeadAsync(name, lease, cancellationToken).ConfigureAwait(false) ?? NobodysTerm;
+            Volatile.Write(ref keptAt, began);
+            // Another has led meanwhile, or somebody has ended the term.
+            if (found != lastFound) hasRaised = false;
+            lastFound = found;
+            var previous = Interlocked.Exchange(ref term, found);
+            if (found == previous) return found;
+            if (found == NobodysTerm) LogLost(logger, displayName);
+            else taken.Raise();
+            return found;
+        }
+        finally
+        {
+            asking.Release();
+        }
+    }
+
+    /// <summary>
+    /// Goes on in a term above one that a broker has seen: the store has been restored. A second time, in one
+    /// leadership, it cannot be that: another store of the same identity lives.
+    /// </summary>
+    /// <param name="broker">Who has seen it, for people.</param>
+    /// <param name="mine">The term of this relay.</param>
+    /// <param name="above">The one that the broker has seen.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <returns>The new term; null where this relay does not lead any more.</returns>
+    public async Task<long?> RaiseAsync(string broker, long mine, long above, CancellationToken cancellationToken)
+    {
+        await asking.WaitAsync(cancellationToken).ConfigureAwait(false);
+        try
+        {
+            if (hasRaised) throw new TwinException(displayName, broker);
+            var raised = await store.RaiseTermAsync(mine, above, cancellationToken).ConfigureAwait(false);
+            Interlocked.CompareExchange(ref term, raised ?? NobodysTerm, mine);
+            if (raised is { } found) (lastFound, hasRaised) = (found, true);
+            return raised;
+        }
+        finally
+        {
+            asking.Release();
+        }
     }
 
     /// <summary>Waits until this relay leads.</summary>
@@ -81,3 +127,10 @@ internal sealed partial class Lead(
         "Relay of {Store} could not give up the lead: {Problem}; another takes over when the lease ends")]
     private static partial void LogNotResigned(ILogger logger, string store, string problem);
 }
+
+/// <summary>Two stores publish under one identity.</summary>
+internal sealed class TwinException(string store, string broker) : CourierException(
+    $"another store publishes to {broker} under the identity of {store}: one of them is a copy of the other, such as a "
+    + "backup that was restored beside the original. Stop that one; or, if both are to live, give one an identity of "
+    + "its own with `courier outbox accept-broker --new-identity`; to go on with this one as it is, say "
+    + "`courier outbox accept-broker`");

@@ -33,6 +33,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly ILogger logger;
     private readonly BatchPublisher publisher;
     private readonly Lead lead;
+    private readonly Stamper stamper;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
     // What this relay knows of its term: begun anew with each.
@@ -51,8 +52,9 @@ internal sealed partial class Relay : BackgroundService
         options = setup.Relay;
         this.clock = clock;
         this.logger = new SafeLogger(logger);
-        publisher = new BatchPublisher(broker, store, options, setup.Options, clock, this.logger);
         lead = new Lead(store, store.DisplayName, options.Lease, clock, this.logger);
+        stamper = new Stamper(broker, store, lead, clock, this.logger);
+        publisher = new BatchPublisher(broker, store, stamper, options, setup.Options, clock, this.logger);
         timekeeper = new Timekeeper(store, lead, clock, this.logger);
         timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
         keeping = NewLoop($"Lead of the relays of {store.DisplayName}", null);
@@ -70,11 +72,25 @@ internal sealed partial class Relay : BackgroundService
         await lead.ResignAsync().ConfigureAwait(false);
     }
 
-    /// <summary>Relays what there is, and rests; or waits for more.</summary>
     private async Task TakeTurnAsync(CancellationToken stopping)
     {
         if (!isPrepared && !await PrepareAsync(stopping).ConfigureAwait(false)) return;
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
+        try
+        {
+            if (await stamper.BeginAsync(term, stopping).ConfigureAwait(false) is not { } mine) lead.Lose(term);
+            else await TakeTurnAsync(mine, stopping).ConfigureAwait(false);
+        }
+        catch (DeposedException)
+        {
+            // Whether another leads is for the store to say; where it does not, the term has to be raised.
+            lead.Lose(term);
+        }
+    }
+
+    /// <summary>Relays what there is, and rests; or waits for more.</summary>
+    private async Task TakeTurnAsync(long term, CancellationToken stopping)
+    {
         if (term != known) await BeginTermAsync(term, stopping).ConfigureAwait(false);
 
         var began = clock.GetTimestamp();
@@ -91,6 +107,7 @@ internal sealed partial class Relay : BackgroundService
             await Task.Delay(Pace.Rest(took), clock, stopping).ConfigureAwait(false);
             return;
         }
+        await stamper.LookIfItIsTimeAsync(stopping).ConfigureAwait(false);
         // However it is woken, it looks in time to see what nobody has told it of.
         var wait = batch.DueIn is { } due && due < options.Lease / 3 ? due : options.Lease / 3;
         if (wait > TimeSpan.Zero) await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
@@ -143,7 +160,6 @@ internal sealed partial class Relay : BackgroundService
             hasLookedForDirectWay = true;
             if (directWay is not null) LogDirectWay(logger, store.DisplayName);
         }
-        await publisher.LearnMarkAsync(stopping).ConfigureAwait(false);
         known = term;
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
     }
@@ -214,6 +230,7 @@ internal sealed partial class Relay : BackgroundService
     /// <summary>An error is written down by whoever leads; a relay that stands by has tried nothing.</summary>
     private async Task RecordAsync(Exception problem, CancellationToken stopping)
     {
+        stamper.Distrust();
         if (lead.Term is not { } mine) return;
         await store.RecordRelayErrorAsync(mine, Words.Of(problem), stopping).ConfigureAwait(false);
         hasRecordedError = true;

@@ -72,6 +72,12 @@ public sealed record OutboxFigures(
     public static long MostLater => 10_000;
 
     /// <summary>
+    /// How many other brokers have confirmed events to this store before the one that it publishes to now, and nobody
+    /// has said that it is to be so.
+    /// </summary>
+    public int FormerBrokers { get; init; }
+
+    /// <summary>
     /// About how many deleted rows lie in the outbox because its server has not cleared them away; null where the
     /// engine cannot know, or leaves none.
     /// </summary>

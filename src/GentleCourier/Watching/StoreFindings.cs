@@ -27,6 +27,11 @@ internal static class StoreFindings
             yield return new Finding("outbox-stopped", true,
                 $"the relay of {store} fails: {error}", "mend what it says; the relay goes on by itself",
                 outbox.OldestAge);
+        if (outbox.FormerBrokers > 0)
+            yield return new Finding("broker-moved", true,
+                $"{store} publishes to another broker than before, at another place: what has not been handled at the "
+                + "former one stays there",
+                $"see that it is empty; then: courier outbox accept-broker --store {store}");
     }
 
     private static IEnumerable<Finding> Late(string store, OutboxFigures outbox)

@@ -31,6 +31,8 @@ public sealed class JudgedQuay : Quay
 
         public IHousekeeping? Housekeeping => inner.Housekeeping;
 
+        public IStamps? Stamps => inner.Stamps;
+
         public IWorkerRegister? Register => inner.Register;
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>

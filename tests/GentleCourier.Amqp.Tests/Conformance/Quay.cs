@@ -141,6 +141,8 @@ public class Quay : Place
 
         public IHousekeeping? Housekeeping => inner.Housekeeping;
 
+        public IStamps? Stamps => inner.Stamps;
+
         public IWorkerRegister? Register => inner.Register;
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)

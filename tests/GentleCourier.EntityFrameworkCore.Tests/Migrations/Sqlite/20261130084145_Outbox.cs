@@ -25,6 +25,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
+                name: "courier_confirmed",
+                columns: table => new
+                {
+                    generation = table.Column<string>(type: "TEXT", nullable: false),
+                    term = table.Column<long>(type: "INTEGER", nullable: false),
+                    number = table.Column<long>(type: "INTEGER", nullable: false),
+                    address = table.Column<string>(type: "TEXT", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_confirmed", x => new { x.generation, x.term, x.number });
+                });
+
+            migrationBuilder.CreateTable(
                 name: "courier_declaration",
                 columns: table => new
                 {
@@ -58,7 +72,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     source = table.Column<string>(type: "TEXT", nullable: false),
                     event_id = table.Column<string>(type: "TEXT", nullable: false),
                     handled = table.Column<long>(type: "INTEGER", nullable: false),
-                    copies = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 1)
+                    copies = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 1),
+                    hash = table.Column<byte[]>(type: "BLOB", nullable: true),
+                    other = table.Column<byte[]>(type: "BLOB", nullable: true),
+                    other_at = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -129,9 +146,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     term = table.Column<long>(type: "INTEGER", nullable: false),
                     until = table.Column<long>(type: "INTEGER", nullable: false),
                     error = table.Column<string>(type: "TEXT", nullable: true),
-                    broker = table.Column<string>(type: "TEXT", nullable: true),
-                    generation = table.Column<string>(type: "TEXT", nullable: true),
-                    reached = table.Column<long>(type: "INTEGER", nullable: true)
+                    identity = table.Column<string>(type: "TEXT", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -206,8 +221,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.InsertData(
                 table: "courier_relay",
-                columns: new[] { "id", "broker", "error", "generation", "reached", "relay", "term", "until" },
-                values: new object[] { 1, null, null, null, null, null, 0L, 0L });
+                columns: new[] { "id", "error", "identity", "relay", "term", "until" },
+                values: new object[] { 1, null, null, null, 0L, 0L });
 
             migrationBuilder.InsertData(
                 table: "courier_schema",
@@ -218,6 +233,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "IX_Boardings_Tap",
                 table: "Boardings",
                 column: "Tap");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_inbox_other",
+                table: "courier_inbox",
+                column: "other_at",
+                filter: "other IS NOT NULL");
 
             migrationBuilder.CreateIndex(
                 name: "courier_outbox_held_behind",
@@ -253,6 +274,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
         {
             migrationBuilder.DropTable(
                 name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "courier_confirmed");
 
             migrationBuilder.DropTable(
                 name: "courier_declaration");

@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261126152815_Outbox")]
+    [Migration("20261130084128_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -168,6 +168,44 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.ToTable("Boardings");
                 });
 
+            modelBuilder.Entity("courier.confirmed", b =>
+                {
+                    b.Property<string>("generation")
+                        .HasColumnType("text")
+                        .HasColumnName("generation")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("term")
+                        .HasColumnType("bigint")
+                        .HasColumnName("term")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("number")
+                        .HasColumnType("bigint")
+                        .HasColumnName("number")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("address")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("address")
+                        .HasColumnOrder(4);
+
+                    b.HasKey("generation", "term", "number")
+                        .HasName("confirmed_pkey");
+
+                    b.ToTable("confirmed", "courier");
+
+                    b
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_analyze_scale_factor", 0)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_analyze_threshold", 1000000)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_scale_factor", 0)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_threshold", 1000000)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0)
+                        .HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_threshold", 5000);
+                });
+
             modelBuilder.Entity("courier.declaration", b =>
                 {
                     b.Property<string>("name")
@@ -242,8 +280,27 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
+                    b.Property<byte[]>("hash")
+                        .HasColumnType("bytea")
+                        .HasColumnName("hash")
+                        .HasColumnOrder(6);
+
+                    b.Property<byte[]>("other")
+                        .HasColumnType("bytea")
+                        .HasColumnName("other")
+                        .HasColumnOrder(7);
+
+                    b.Property<DateTime?>("other_at")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("other_at")
+                        .HasColumnOrder(8);
+
                     b.HasKey("queue", "source", "event_id")
                         .HasName("inbox_pkey");
+
+                    b.HasIndex("other_at")
+                        .HasDatabaseName("inbox_other")
+                        .HasFilter("other IS NOT NULL");
 
                     b.ToTable("inbox", "courier");
 
@@ -327,30 +384,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
-                    b.Property<string>("broker")
-                        .HasColumnType("text")
-                        .HasColumnName("broker")
-                        .HasColumnOrder(8);
-
                     b.Property<string>("error")
                         .HasColumnType("text")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
 
-                    b.Property<string>("generation")
+                    b.Property<string>("identity")
                         .HasColumnType("text")
-                        .HasColumnName("generation")
-                        .HasColumnOrder(9);
+                        .HasColumnName("identity")
+                        .HasColumnOrder(8);
 
                     b.Property<long>("place")
                         .HasColumnType("bigint")
                         .HasColumnName("place")
                         .HasColumnOrder(7);
-
-                    b.Property<long?>("reached")
-                        .HasColumnType("bigint")
-                        .HasColumnName("reached")
-                        .HasColumnOrder(10);
 
                     b.Property<string>("relay")
                         .HasColumnType("text")

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261126152831_Outbox")]
+    [Migration("20261130084145_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -137,6 +137,34 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("Boardings");
                 });
 
+            modelBuilder.Entity("courier.courier_confirmed", b =>
+                {
+                    b.Property<string>("generation")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("generation")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("term")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("term")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("number")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("number")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("address")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("address")
+                        .HasColumnOrder(4);
+
+                    b.HasKey("generation", "term", "number");
+
+                    b.ToTable("courier_confirmed", (string)null);
+                });
+
             modelBuilder.Entity("courier.courier_declaration", b =>
                 {
                     b.Property<string>("name")
@@ -209,7 +237,26 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
+                    b.Property<byte[]>("hash")
+                        .HasColumnType("BLOB")
+                        .HasColumnName("hash")
+                        .HasColumnOrder(6);
+
+                    b.Property<byte[]>("other")
+                        .HasColumnType("BLOB")
+                        .HasColumnName("other")
+                        .HasColumnOrder(7);
+
+                    b.Property<long?>("other_at")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("other_at")
+                        .HasColumnOrder(8);
+
                     b.HasKey("queue", "source", "event_id");
+
+                    b.HasIndex("other_at")
+                        .HasDatabaseName("courier_inbox_other")
+                        .HasFilter("other IS NOT NULL");
 
                     b.ToTable("courier_inbox", (string)null);
                 });
@@ -290,25 +337,15 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
-                    b.Property<string>("broker")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("broker")
-                        .HasColumnOrder(6);
-
                     b.Property<string>("error")
                         .HasColumnType("TEXT")
                         .HasColumnName("error")
                         .HasColumnOrder(5);
 
-                    b.Property<string>("generation")
+                    b.Property<string>("identity")
                         .HasColumnType("TEXT")
-                        .HasColumnName("generation")
-                        .HasColumnOrder(7);
-
-                    b.Property<long?>("reached")
-                        .HasColumnType("INTEGER")
-                        .HasColumnName("reached")
-                        .HasColumnOrder(8);
+                        .HasColumnName("identity")
+                        .HasColumnOrder(6);
 
                     b.Property<string>("relay")
                         .HasColumnType("TEXT")

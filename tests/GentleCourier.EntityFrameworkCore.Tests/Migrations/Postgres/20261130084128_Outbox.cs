@@ -30,6 +30,28 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 });
 
             migrationBuilder.CreateTable(
+                name: "confirmed",
+                schema: "courier",
+                columns: table => new
+                {
+                    generation = table.Column<string>(type: "text", nullable: false),
+                    term = table.Column<long>(type: "bigint", nullable: false),
+                    number = table.Column<long>(type: "bigint", nullable: false),
+                    address = table.Column<string>(type: "text", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("confirmed_pkey", x => new { x.generation, x.term, x.number });
+                })
+                .Annotation("Npgsql:StorageParameter:autovacuum_analyze_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_analyze_threshold", 1000000)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_cost_delay", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_insert_threshold", 1000000)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0)
+                .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_threshold", 5000);
+
+            migrationBuilder.CreateTable(
                 name: "declaration",
                 schema: "courier",
                 columns: table => new
@@ -66,7 +88,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     source = table.Column<string>(type: "text", nullable: false),
                     event_id = table.Column<string>(type: "text", nullable: false),
                     handled = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
-                    copies = table.Column<int>(type: "integer", nullable: false, defaultValue: 1)
+                    copies = table.Column<int>(type: "integer", nullable: false, defaultValue: 1),
+                    hash = table.Column<byte[]>(type: "bytea", nullable: true),
+                    other = table.Column<byte[]>(type: "bytea", nullable: true),
+                    other_at = table.Column<DateTime>(type: "timestamp with time zone", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -153,9 +178,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     error = table.Column<string>(type: "text", nullable: true),
                     waits = table.Column<bool>(type: "boolean", nullable: false),
                     place = table.Column<long>(type: "bigint", nullable: false),
-                    broker = table.Column<string>(type: "text", nullable: true),
-                    generation = table.Column<string>(type: "text", nullable: true),
-                    reached = table.Column<long>(type: "bigint", nullable: true)
+                    identity = table.Column<string>(type: "text", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -222,8 +245,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
             migrationBuilder.InsertData(
                 schema: "courier",
                 table: "relay",
-                columns: new[] { "id", "broker", "error", "generation", "place", "reached", "relay", "term", "until", "waits" },
-                values: new object[] { 1, null, null, null, 0L, null, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
+                columns: new[] { "id", "error", "identity", "place", "relay", "term", "until", "waits" },
+                values: new object[] { 1, null, null, 0L, null, 0L, new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc), false });
 
             migrationBuilder.InsertData(
                 schema: "courier",
@@ -235,6 +258,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 name: "IX_Boardings_Tap",
                 table: "Boardings",
                 column: "Tap");
+
+            migrationBuilder.CreateIndex(
+                name: "inbox_other",
+                schema: "courier",
+                table: "inbox",
+                column: "other_at",
+                filter: "other IS NOT NULL");
 
             migrationBuilder.CreateIndex(
                 name: "outbox_held_behind",
@@ -275,6 +305,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
         {
             migrationBuilder.DropTable(
                 name: "Boardings");
+
+            migrationBuilder.DropTable(
+                name: "confirmed",
+                schema: "courier");
 
             migrationBuilder.DropTable(
                 name: "declaration",
