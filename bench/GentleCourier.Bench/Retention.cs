@@ -67,8 +67,8 @@ internal static class Retention
     {
         for (var done = 0; done < events; done += EventsATransaction)
         {
-            EventKey[] keys = [.. Enumerable.Range(0, EventsATransaction)
-                .Select(_ => new EventKey("/bench", Guid.CreateVersion7().ToString()))];
+            InboxEvent[] keys = [.. Enumerable.Range(0, EventsATransaction)
+                .Select(_ => new InboxEvent("/bench", Guid.CreateVersion7().ToString()))];
             await using (var handling = await store.BeginHandlingAsync("taps", keys))
                 await handling!.CommitAsync([]);
             clock.Advance(Keep / EventsAnHour * EventsATransaction);

@@ -124,8 +124,8 @@ internal static class PostgresTables
             inbox.Column<string>("event_id", "text");
             inbox.Column<DateTime>("handled", Time);
             inbox.Column<int>("copies", "integer").HasDefaultValue(1);
-            inbox.Column<byte[]>("hash", "bytea", required: false);
-            inbox.Column<byte[]>("other", "bytea", required: false);
+            inbox.Column<long?>("hash", "bigint", required: false);
+            inbox.Column<long?>("other", "bigint", required: false);
             inbox.Column<DateTime?>("other_at", Time, required: false);
             inbox.HasKey("queue", "source", "event_id").HasName("inbox_pkey");
             inbox.HasIndex("other_at").HasDatabaseName("inbox_other").HasFilter("other IS NOT NULL");

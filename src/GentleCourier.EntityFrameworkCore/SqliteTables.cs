@@ -107,8 +107,8 @@ internal static class SqliteTables
             inbox.Column<string>("event_id", "TEXT");
             inbox.Column<long>("handled", "INTEGER");
             inbox.Column<int>("copies", "INTEGER").HasDefaultValue(1);
-            inbox.Column<byte[]>("hash", "BLOB", required: false);
-            inbox.Column<byte[]>("other", "BLOB", required: false);
+            inbox.Column<long?>("hash", "INTEGER", required: false);
+            inbox.Column<long?>("other", "INTEGER", required: false);
             inbox.Column<long?>("other_at", "INTEGER", required: false);
             inbox.HasKey("queue", "source", "event_id");
             inbox.HasIndex("other_at").HasDatabaseName("courier_inbox_other").HasFilter("other IS NOT NULL");

@@ -112,7 +112,7 @@ public sealed class WayBackTests : IDisposable
         await using var store = new SqliteEngine().CreateStore(new("sqlite", courier.StoreFile), TimeProvider.System);
         await store.PrepareAsync(create: true);
         await SetAsideAsync(broker, 3, ByNumber);
-        await using (var handling = await store.BeginHandlingAsync("taps", [new EventKey("/t", "gate-1/2")]))
+        await using (var handling = await store.BeginHandlingAsync("taps", [new InboxEvent("/t", "gate-1/2")]))
             await handling!.CommitAsync([]);
         string[] all = ["dead-letters", "send-back", "--all", "--store", courier.Store];
         (await courier.RunAsync([.. all, "--rehearse"])).Says("1 of them were handled already through another copy");

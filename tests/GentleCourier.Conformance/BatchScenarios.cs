@@ -134,7 +134,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         var log = new BatchLog { OnBatch = (batch, cancel) => ChargeAsync(batch, cancel) };
         var fares = await BuildFaresAsync(crossing, log, limits => limits.BatchSize = 5);
         await using (var earlier = await fares.Store().BeginHandlingAsync(
-            "taps", [new EventKey("/t", "1")])) await earlier!.CommitAsync([]);
+            "taps", [new InboxEvent("/t", "1")])) await earlier!.CommitAsync([]);
         await crossing.Broker().PublishAsync(
         [
             Crossing.TapEvent(0), Crossing.TapEvent(1),
@@ -175,7 +175,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
                 if (batch.Count == 3)
                 {
                     await using var handling = await other.BeginHandlingAsync(
-                        "taps", [new EventKey("/t", "1")], cancellationToken: cancel);
+                        "taps", [new InboxEvent("/t", "1")], cancellationToken: cancel);
                     await handling!.Transaction.Connection!.ExecuteAsync("INSERT INTO charge VALUES (1)");
                     await handling.CommitAsync([], cancel);
                 }

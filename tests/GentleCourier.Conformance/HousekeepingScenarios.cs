@@ -11,7 +11,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
     private static readonly Chore Inbox = new(ChoreKind.Inbox, null, Hour);
 
     /// <summary>An event that is handled now.</summary>
-    private static async Task HandleAsync(IStorePort store, params EventKey[] events)
+    private static async Task HandleAsync(IStorePort store, params InboxEvent[] events)
     {
         await using var handling = await store.BeginHandlingAsync("taps", events);
         await handling!.CommitAsync([]);
@@ -42,7 +42,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         {
             // Ids in no order, from sources with anything in their names.
             EventKey key = new(minute % 3 == 0 ? "/a\"b\\ü" : "/t", $"{minute * 7919 % 1000} '{minute}'");
-            await HandleAsync(store, key);
+            await HandleAsync(store, new InboxEvent(key.Source, key.Id));
             keys.Add(key);
             clock.Advance(Minute);
         }
@@ -65,13 +65,13 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         var store = crossing.Store("fares", clock);
         await store.PrepareAsync(create: true);
         for (var part = 0; part < 12; part++)
-            await HandleAsync(store, [.. Enumerable.Range(0, 1000).Select(i => new EventKey("/t", $"{i}-{part}"))]);
+            await HandleAsync(store, [.. Enumerable.Range(0, 1000).Select(i => new InboxEvent("/t", $"{i}-{part}"))]);
         clock.Advance(2 * Hour);
         var (removed, steps, from) = (0, 0, (string?)null);
         do
         {
             var step = await store.AsHousekeeping().DoAsync(Inbox, from);
-            await HandleAsync(store, new EventKey("/t", $"{steps * 37} new"));
+            await HandleAsync(store, new InboxEvent("/t", $"{steps * 37} new"));
             (removed, steps, from) = (removed + step.Removed, steps + 1, step.Next);
         }
         while (from is not null);
@@ -165,11 +165,11 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var store = crossing.Store("fares", clock);
         await store.PrepareAsync(create: true);
-        await HandleAsync(store, new EventKey("/t", "1"));
+        await HandleAsync(store, new InboxEvent("/t", "1"));
         await crossing.AnotherBroker(clock).PublishAsync([Crossing.TapEvent(7)]);
         await RejectAsync(crossing.AnotherBroker(clock), "taps");
         clock.Advance(TimeSpan.FromDays(20));
-        await HandleAsync(store, new EventKey("/t", "2"));
+        await HandleAsync(store, new InboxEvent("/t", "2"));
         clock.Advance(TimeSpan.FromDays(11));
 
         var log = new Log();

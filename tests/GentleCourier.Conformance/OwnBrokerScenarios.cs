@@ -121,7 +121,7 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
         await using (var link = await broker.OpenLinkAsync("taps", "doomed", TimeSpan.FromSeconds(1)))
         {
             Assert.Single(await link.ReceiveAsync(1, CancellationToken.None).WaitAsync(Crossing.Limit));
-            await using var handling = await store.BeginHandlingAsync("taps", [new EventKey("/test/harbour", "one")]);
+            await using var handling = await store.BeginHandlingAsync("taps", [new InboxEvent("/test/harbour", "one")]);
             await handling!.CommitAsync([]);
         }
 

@@ -135,6 +135,64 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(2, (await fares.Store().ReadInboxAsync("taps")).Single(e => e.Id == "gate-7/0001").Copies);
     }
 
+    /// <summary>
+    /// A publisher gives one id to two events. The second is not lost without a word: it is counted, and said with both
+    /// hashes; a copy that says the same in another way is no such thing.
+    /// </summary>
+    [Fact]
+    public async Task Other_data_under_the_id_of_what_was_handled_is_absorbed_counted_and_said()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        var fares = await StartFaresAsync(crossing, log);
+        await StartHandledAsync(crossing);
+        var status = fares.Services.GetRequiredService<ICourierStatus>();
+        Assert.DoesNotContain((await status.ReadAsync()).Findings, f => f.Code == "other-data");
+        await PublishAsync(crossing, "same", """{"number":1.0,"pier":"Longsand"}""");
+        await PublishAsync(crossing, "other", """{"number":2,"pier":"Longsand"}""");
+        await Crossing.UntilAsync(
+            async () => (await fares.Store().ReadInboxAsync("taps")).Sum(e => e.Copies) == 4, "both are counted");
+        await crossing.SettledAsync();
+        Assert.Equal([1, 1], log.Taps.Select(t => t.Data.Number));
+        var finding = Assert.Single((await status.ReadAsync()).Findings, f => f.Code == "other-data");
+        Assert.True(finding.IsWrong);
+        Assert.Contains("1 event came", finding.What, StringComparison.Ordinal);
+        Assert.Contains("'taps', /t other: handled ", finding.What, StringComparison.Ordinal);
+        var other = (await fares.Store().ReadOtherDataAsync())!;
+        Assert.Equal((1, "taps", "/t", "other"), (other.Events, other.Queue, other.Source, other.Id));
+        Assert.NotEqual(other.Handled, other.Other);
+    }
+
+    [Fact]
+    public async Task Other_data_under_the_id_of_what_was_handled_is_set_aside_where_that_is_asked_for()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log();
+        await StartFaresAsync(crossing, log, options => options.OnOtherData = OtherData.SetAside);
+        await StartHandledAsync(crossing);
+        await PublishAsync(crossing, "same", """{"number":1,"pier":"Longsand"}""");
+        foreach (var number in new[] { 2, 3, 2 })
+            await PublishAsync(crossing, "other", $$"""{"number":{{number}},"pier":"Longsand"}""");
+        await crossing.SettledAsync(deadLetters: 2);
+        Assert.Equal([1, 1], log.Taps.Select(t => t.Data.Number));
+        var letters = await crossing.DeadLetters.ReadAllAsync().ToListAsync();
+        Assert.All(letters, letter => Assert.Contains("handled with other data", letter.Reason));
+        Assert.Equal([2, 3], letters.Select(l => Crossing.NumberOf(l.Json)).Order());
+    }
+
+    /// <summary>Events with the ids <c>same</c> and <c>other</c> have been handled.</summary>
+    private static async Task StartHandledAsync(Crossing crossing)
+    {
+        foreach (var id in new[] { "same", "other" })
+            await PublishAsync(crossing, id, """{"number":1,"pier":"Longsand"}""");
+        await Crossing.UntilAsync(
+            async () => (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count == 2, "both are handled");
+    }
+
+    private static Task<IReadOnlyList<PublishResult>> PublishAsync(Crossing crossing, string id, string data) =>
+        crossing.Broker().PublishAsync([new(id, "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
+            $$"""{"specversion":"1.0","id":"{{id}}","source":"/t","type":"test.tap","data":{{data}}}"""))]);
+
     [Fact]
     public async Task Copies_that_come_together_are_given_to_the_handler_once()
     {

@@ -16,7 +16,7 @@ public sealed class ConnectionTests
         await crossing.RouteAsync(("test.tap", "taps"));
         var store = crossing.SharedStore("fares");
         await store.PrepareAsync(create: true);
-        var dead = await store.BeginHandlingAsync("taps", [new EventKey("/t", "1")]);
+        var dead = await store.BeginHandlingAsync("taps", [new InboxEvent("/t", "1")]);
         Assert.NotNull(dead);
         var (log, reports) = (new Log { OnTap = (d, cancel) => d.BeginAsync(cancel) }, new Reports());
         await crossing.StartAsync(

@@ -272,12 +272,12 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                     row.GetString(0), row.GetString(1), new(row.GetInt64(2), row.GetInt64(3))))),
             cancellationToken).ConfigureAwait(false);
         if (identity is null) return null;
-        var clearing = new RoundTrip().NeedNotSurvive();
+        var older = new RoundTrip().NeedNotSurvive();
         foreach (var (generation, _, last) in confirmed)
-            clearing.Add(
+            older.Add(
                 sql.ClearConfirmed, Parameter.Of(generation), Parameter.Of(last.Term), Parameter.Of(last.Number));
         if (confirmed.Count > 0)
-            await server.RunAsync("clear away in", clearing, cancellationToken).ConfigureAwait(false);
+            await server.RunAsync("clear away in", older, cancellationToken).ConfigureAwait(false);
         return new(identity, confirmed);
     }
 
@@ -375,19 +375,21 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     }
 
     public async Task<IHandling?> BeginHandlingAsync(
-        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
+        string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         var own = work ?? new OwnWork(this);
         try
         {
             var transaction = await own.BeginAsync(isolation, cancellationToken).ConfigureAwait(false);
             var rows = 0;
-            var (sources, ids) = Split(events);
+            var (sources, ids, hashes) = (
+                new string[events.Count], new string[events.Count], new long?[events.Count]);
+            for (var i = 0; i < ids.Length; i++) (sources[i], ids[i], hashes[i]) = events[i];
             await RunAsync(
                 ConnectionOf(transaction),
                 new RoundTrip()
                     .Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources),
-                    Parameter.Of(ids)),
+                    Parameter.Of(ids), Parameter.Of(hashes)),
                 "handle an event in", cancellationToken).ConfigureAwait(false);
             if (rows == events.Count) return new Handling(this, own, transaction, queue);
         }
@@ -414,18 +416,38 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         return handled;
     }
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
     {
-        var handled = await LookIntoInboxAsync(queue, events, cancellationToken).ConfigureAwait(false);
-        if (handled.Contains(true))
+        var handled = await LookIntoInboxAsync(
+            queue, [.. events.Select(e => new EventKey(e.Source, e.Id))], cancellationToken).ConfigureAwait(false);
+        var answers = handled.Select(was => new InboxAnswer(was)).ToArray();
+        if (!handled.Contains(true)) return answers;
+        var trip = new RoundTrip();
+        for (var i = 0; i < answers.Length; i++)
         {
-            var trip = new RoundTrip();
-            foreach (var (source, id) in events.Where((_, i) => handled[i]))
-                trip.Add(sql.CountCopy, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
-            await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
+            var (at, (source, id, hash)) = (i, events[i]);
+            if (!handled[i]) continue;
+            trip.Add(
+                sql.CountCopy,
+                row => answers[at] = new(true, row.IsDBNull(0) ? null : row.GetInt64(0)),
+                server.Now, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id), Parameter.Of(hash));
         }
-        return handled;
+        await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
+        return answers;
+    }
+
+    public async Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken)
+    {
+        var found = (OtherDataFigures?)null;
+        await ReadAsync(
+            sql.OtherData,
+            row => found = new(
+                row.GetInt32(0), row.GetString(1), row.GetString(2), row.GetString(3),
+                OtherDataFigures.HashOf(row.GetInt64(4)), OtherDataFigures.HashOf(row.GetInt64(5)), row.Age(6)!.Value),
+            cancellationToken, server.Now, Parameter.Of((TimeSpan?)OtherDataFigures.Memory),
+            Parameter.Of(OtherDataFigures.MostEvents)).ConfigureAwait(false);
+        return found;
     }
 
     public bool IsTransient(DbException exception) => PostgresServer.IsTransient(exception);

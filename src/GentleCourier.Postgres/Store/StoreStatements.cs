@@ -255,8 +255,8 @@ internal sealed class StoreStatements(PostgresServer server)
 
     // In the order of their keys: two batches that share events wait for each other in one direction only.
     public readonly string AddToInbox = server.Sql("""
-        INSERT INTO courier.inbox (queue, source, event_id, handled)
-        SELECT $2, source, event_id, coalesce($1, now()) FROM unnest($3, $4) AS e (source, event_id)
+        INSERT INTO courier.inbox (queue, source, event_id, handled, hash)
+        SELECT $2, source, event_id, coalesce($1, now()), hash FROM unnest($3, $4, $5) AS e (source, event_id, hash)
             ORDER BY source, event_id
         ON CONFLICT DO NOTHING RETURNING 1
         """);
@@ -269,8 +269,20 @@ internal sealed class StoreStatements(PostgresServer server)
         WHERE (SELECT true FROM courier.inbox i WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id)
         """);
 
-    public readonly string CountCopy = server.Sql(
-        "UPDATE courier.inbox SET copies = copies + 1 WHERE queue = $1 AND source = $2 AND event_id = $3");
+    /// <summary>Counts a copy; tells what was handled, where that had other data.</summary>
+    public readonly string CountCopy = server.Sql("""
+        UPDATE courier.inbox SET copies = copies + 1, other = CASE WHEN hash <> $5 THEN $5 ELSE other END,
+            other_at = CASE WHEN hash <> $5 THEN coalesce($1, now()) ELSE other_at END
+        WHERE queue = $2 AND source = $3 AND event_id = $4 RETURNING CASE WHEN hash <> $5 THEN hash END
+        """);
+
+    public readonly string OtherData = server.Sql("""
+        SELECT (SELECT count(*) FROM (
+                SELECT FROM courier.inbox WHERE other IS NOT NULL AND other_at > coalesce($1, now()) - $2 LIMIT $3) o),
+            queue, source, event_id, hash, other, coalesce($1, now()) - other_at
+        FROM courier.inbox WHERE other IS NOT NULL AND other_at > coalesce($1, now()) - $2
+        ORDER BY other_at DESC LIMIT 1
+        """);
 
     public readonly string Figures = server.Sql($"""
         {Brokers}

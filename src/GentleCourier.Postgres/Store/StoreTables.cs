@@ -113,8 +113,8 @@ internal static class StoreTables
             event_id text NOT NULL,
             handled  timestamptz NOT NULL,
             copies   int NOT NULL DEFAULT 1,
-            hash     bytea,                                           -- of its type and data; unknown, if null
-            other    bytea,                                           -- of a copy that had other data, the last one
+            hash     bigint,                                          -- of its type and data; unknown, if null
+            other    bigint,                                          -- of a copy that had other data, the last one
             other_at timestamptz,                                     -- and when that came
             PRIMARY KEY (queue, source, event_id)
         ) WITH (autovacuum_vacuum_scale_factor = 0.05);

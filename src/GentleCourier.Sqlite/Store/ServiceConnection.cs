@@ -65,12 +65,17 @@ internal sealed class ServiceConnection : IDisposable
     }
 
     /// <returns>False where one is there already.</returns>
-    public bool AddToInbox(string queue, IReadOnlyList<EventKey> events, long now)
+    public bool AddToInbox(string queue, IReadOnlyList<InboxEvent> events, long now)
     {
-        addToInbox ??= new Statement(connection,
-            "INSERT INTO courier_inbox (queue, source, event_id, handled) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING");
-        foreach (var (source, id) in events)
-            if (addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Run() == 0) return false;
+        addToInbox ??= new Statement(connection, """
+            INSERT INTO courier_inbox (queue, source, event_id, handled, hash) VALUES (?, ?, ?, ?, ?)
+            ON CONFLICT DO NOTHING
+            """);
+        foreach (var (source, id, hash) in events)
+        {
+            addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Bind(5, hash);
+            if (addToInbox.Run() == 0) return false;
+        }
         return true;
     }
 

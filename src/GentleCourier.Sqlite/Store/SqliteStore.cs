@@ -204,7 +204,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     public async Task<IHandling?> BeginHandlingAsync(
-        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work, CancellationToken cancellationToken)
+        string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         turns.RefuseInside(WriteFlow.Current);
         time.Load();
@@ -236,14 +236,17 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
         Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
 
-    public async Task<IReadOnlyList<bool>> AbsorbHandledAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+    public async Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
     {
-        var handled = Look(queue, events);
-        if (handled.Contains(true))
-            await TakeTurnAsync(s => s.CountCopies(queue, events, handled), cancellationToken).ConfigureAwait(false);
-        return handled;
+        var handled = Look(queue, [.. events.Select(e => new EventKey(e.Source, e.Id))]);
+        return !handled.Contains(true) ? new InboxAnswer[handled.Length]
+            : await TakeTurnAsync(s => s.CountCopies(queue, events, handled, Now), cancellationToken)
+                .ConfigureAwait(false);
     }
+
+    public Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken) =>
+        ReadAsync(connection => StoreReports.OtherData(connection, Now), cancellationToken);
 
     /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
     private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>

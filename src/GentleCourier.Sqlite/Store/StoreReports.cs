@@ -79,6 +79,24 @@ internal static class StoreReports
         return held;
     }
 
+    public static OtherDataFigures? OtherData(SqliteConnection connection, long now)
+    {
+        using var statement = new Statement(connection, """
+            SELECT (SELECT count(*) FROM (
+                    SELECT 1 FROM courier_inbox WHERE other IS NOT NULL AND other_at > ?1 LIMIT ?2)),
+                queue, source, event_id, hash, other, other_at
+            FROM courier_inbox WHERE other IS NOT NULL AND other_at > ?1 ORDER BY other_at DESC LIMIT 1
+            """);
+        var since = now - (long)OtherDataFigures.Memory.TotalMilliseconds;
+        if (!statement.Bind(1, since).Bind(2, OtherDataFigures.MostEvents).Step()) return null;
+        var figures = new OtherDataFigures(
+            (int)statement.Int64(0), statement.Text(1)!, statement.Text(2)!, statement.Text(3)!,
+            OtherDataFigures.HashOf(statement.Int64(4)), OtherDataFigures.HashOf(statement.Int64(5)),
+            TimeSpan.FromMilliseconds(now - statement.Int64(6)));
+        statement.Reset();
+        return figures;
+    }
+
     public static DateTimeOffset? ForgottenBefore(SqliteConnection connection)
     {
         using var statement = new Statement(connection, "SELECT max(before) FROM courier_store_chore");

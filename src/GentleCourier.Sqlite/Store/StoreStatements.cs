@@ -109,8 +109,11 @@ internal sealed class StoreStatements : IDisposable
             """);
 
         isInInbox = Prepare(InboxReader.IsThere);
-        countCopy = Prepare(
-            "UPDATE courier_inbox SET copies = copies + 1 WHERE queue = ? AND source = ? AND event_id = ?");
+        countCopy = Prepare("""
+            UPDATE courier_inbox SET copies = copies + 1, other = iif(hash <> ?4, ?4, other),
+                other_at = iif(hash <> ?4, ?5, other_at)
+            WHERE queue = ?1 AND source = ?2 AND event_id = ?3 RETURNING iif(hash <> ?4, hash, NULL)
+            """);
 
         forget = Prepare(
             "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
@@ -276,12 +279,20 @@ internal sealed class StoreStatements : IDisposable
     public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) =>
         InboxReader.Look(isInInbox, queue, events);
 
-    public bool CountCopies(string queue, IReadOnlyList<EventKey> events, bool[] handled) => InTransaction(() =>
-    {
-        for (var i = 0; i < handled.Length; i++)
-            if (handled[i]) countCopy.Bind(1, queue).Bind(2, events[i].Source).Bind(3, events[i].Id).Run();
-        return true;
-    });
+    /// <summary>Counts copies of what was handled; tells what that was, where it had other data.</summary>
+    public InboxAnswer[] CountCopies(string queue, IReadOnlyList<InboxEvent> events, bool[] handled, long now) =>
+        InTransaction(() =>
+        {
+            var answers = new InboxAnswer[handled.Length];
+            for (var i = 0; i < answers.Length; i++)
+            {
+                if (!handled[i]) continue;
+                var (source, id, hash) = events[i];
+                countCopy.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, hash).Bind(5, now);
+                answers[i] = new(true, countCopy.Scalar());
+            }
+            return answers;
+        });
 
     /// <summary>Forgets what was handled before a time. That it may be forgotten is written down with it.</summary>
     public int Forget(Chore chore, IReadOnlyList<(string Queue, string Source, string Id)> handled, long before) =>

@@ -106,8 +106,8 @@ internal static class StoreTables
             event_id TEXT NOT NULL,
             handled  INTEGER NOT NULL,
             copies   INTEGER NOT NULL DEFAULT 1,
-            hash     BLOB,                                -- of its type and data; unknown, if null
-            other    BLOB,                                -- of a copy that had other data, the last one
+            hash     INTEGER,                             -- of its type and data; unknown, if null
+            other    INTEGER,                             -- of a copy that had other data, the last one
             other_at INTEGER,                             -- and when that came
             PRIMARY KEY (queue, source, event_id)
         ) WITHOUT ROWID;

@@ -20,7 +20,7 @@ public interface IInboxPort
     /// begun. Waits while another transaction handles the same event.
     /// </returns>
     Task<IHandling?> BeginHandlingAsync(
-        string queue, IReadOnlyList<EventKey> events, IUnitOfWork? work = null,
+        string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work = null,
             CancellationToken cancellationToken = default);
 
     /// <summary>For each event whether it has been handled in this queue's name.</summary>
@@ -28,10 +28,11 @@ public interface IInboxPort
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// For each event whether it has been handled in this queue's name; where it has, a further copy is counted.
+    /// For each event whether it has been handled in this queue's name; where it has, a further copy is counted, and
+    /// written down if it has other data.
     /// </summary>
-    Task<IReadOnlyList<bool>> AbsorbHandledAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+    Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Whether it is the database that failed, and not what was asked of it: it is away, full or busy, or has rolled
@@ -43,6 +44,18 @@ public interface IInboxPort
 
 /// <summary>The identity of an event from end to end.</summary>
 public readonly record struct EventKey(string Source, string Id);
+
+/// <summary>An event as an inbox knows it.</summary>
+/// <param name="Source">Its source.</param>
+/// <param name="Id">Its id.</param>
+/// <param name="Hash">Of its type and data; null: not known, and not compared.</param>
+public readonly record struct InboxEvent(string Source, string Id, long? Hash = null);
+
+/// <summary>What an inbox knows of an event.</summary>
+/// <param name="IsHandled">Whether one of its source and id has been handled.</param>
+/// <param name="HandledHash">Of that one, where its data was another; null where it was the same, or is not known.
+/// </param>
+public readonly record struct InboxAnswer(bool IsHandled, long? HandledHash = null);
 
 /// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
 public interface IHandling : IAsyncDisposable

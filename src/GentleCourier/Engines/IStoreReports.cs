@@ -10,6 +10,12 @@ public interface IStoreReports
     Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken = default);
 
     /// <summary>
+    /// The copies of the last day that came with other data than the event of their source and id that was handled;
+    /// null: there were none.
+    /// </summary>
+    Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
     /// What was handled before this time may have been forgotten, <see cref="RetentionOptions.Inbox"/>; null: nothing
     /// has been yet.
     /// </summary>

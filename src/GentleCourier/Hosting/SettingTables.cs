@@ -41,6 +41,8 @@ internal static class SettingTables
             "TimeLimit", o => o.TimeLimit, (o, v) => o.TimeLimit = v, Setting.OptionalTime),
         Setting.Of<ReceiverOptions, Settling>(
             "Settling", o => o.Settling, (o, v) => o.Settling = v, Setting.OneOf<Settling>),
+        Setting.Of<ReceiverOptions, OtherData>(
+            "OnOtherData", o => o.OnOtherData, (o, v) => o.OnOtherData = v, Setting.OneOf<OtherData>),
         Setting.Of<ReceiverOptions, int>(
             "MaxAttempts", o => o.MaxAttempts, (o, v) => o.MaxAttempts = v, Setting.Number),
         Setting.Of<ReceiverOptions, int>(

@@ -8,7 +8,7 @@ namespace GentleCourier.Publishing;
 /// likes. One loop takes and keeps it; any number of callers ask for it.
 /// </summary>
 internal sealed partial class Lead(
-    IRelayPort store, string displayName, TimeSpan lease, TimeProvider clock, ILogger logger)
+    IRelayPort store, string displayName, TimeSpan lease, TimeProvider clock, ILogger logger) : IDisposable
 {
     private const int NobodysTerm = -1;
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(5);
@@ -119,6 +119,8 @@ internal sealed partial class Lead(
             LogNotResigned(logger, displayName, e.Message);
         }
     }
+
+    public void Dispose() => asking.Dispose();
 
     [LoggerMessage(102, LogLevel.Information, "Relay of {Store} no longer leads; another does")]
     private static partial void LogLost(ILogger logger, string store);

@@ -61,6 +61,12 @@ internal sealed partial class Relay : BackgroundService
         turns = NewLoop($"Relay of {store.DisplayName} to {broker.DisplayName}", RecordAsync);
     }
 
+    public override void Dispose()
+    {
+        base.Dispose();
+        lead.Dispose();
+    }
+
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;

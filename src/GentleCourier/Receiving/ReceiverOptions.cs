@@ -54,6 +54,12 @@ public sealed class ReceiverOptions
     public Settling Settling { get; set; } = Settling.AfterHandling;
 
     /// <summary>
+    /// What becomes of an event that comes with other data than what was handled under its source and id. It is counted
+    /// and said in either case. Without an inbox it is handled.
+    /// </summary>
+    public OtherData OnOtherData { get; set; } = OtherData.Absorb;
+
+    /// <summary>
     /// After how many failed attempts an event is set aside, 1 to 1,000. A worker that dies of an event counts as one.
     /// What fails around the receivers, such as a store that is away, does not.
     /// </summary>
@@ -147,6 +153,7 @@ public sealed class ReceiverOptions
         if (TimeLimit is { } limit && (limit < TimeSpan.FromMilliseconds(1) || limit > TimeSpan.FromDays(1)))
             yield return $"TimeLimit must be 1 millisecond to 1 day, but is {limit}";
         if (!Enum.IsDefined(Settling)) yield return $"Settling must be AfterHandling or OnArrival, but is {Settling}";
+        if (!Enum.IsDefined(OnOtherData)) yield return $"OnOtherData must be Absorb or SetAside, but is {OnOtherData}";
         if (MaxAttempts is < 1 or > 1_000) yield return $"MaxAttempts must be 1 to 1,000, but is {MaxAttempts}";
         if (RetriesAtOnce is < 0 or > 1_000) yield return $"RetriesAtOnce must be 0 to 1,000, but is {RetriesAtOnce}";
         if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1))
@@ -169,6 +176,19 @@ public sealed class ReceiverOptions
         if (StopLimit < TimeSpan.Zero || StopLimit > TimeSpan.FromHours(1))
             yield return $"StopLimit must be 0 to 1 hour, but is {StopLimit}";
     }
+}
+
+/// <summary>What becomes of a copy that has other data than the one that was handled.</summary>
+public enum OtherData
+{
+    /// <summary>
+    /// It is a copy like any other: accepted, without an effect. A service that publishes again from its own tables may
+    /// well find other values in them.
+    /// </summary>
+    Absorb,
+
+    /// <summary>It becomes a dead letter, since it may be another event that was given the same id.</summary>
+    SetAside,
 }
 
 /// <summary>When a delivery is settled.</summary>

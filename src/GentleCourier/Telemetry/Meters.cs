@@ -48,6 +48,10 @@ internal static class Meters
     private static readonly Counter<long> Settled = Meter.CreateCounter<long>(
         "gentle_courier.event.settled", "{message}", "Deliveries by what became of them.");
 
+    private static readonly Counter<long> OtherDataCopies = Meter.CreateCounter<long>(
+        "gentle_courier.inbox.other_data", "{message}",
+        "Copies with other data than what was handled under their source and id.");
+
     /// <summary>A relay has tried to give a batch to the broker.</summary>
     public static void Send(IReadOnlyList<OutboxRow> rows, TimeSpan took, Exception? failure = null)
     {
@@ -90,6 +94,11 @@ internal static class Meters
     public static void Receive(string queue, int deliveries)
     {
         if (Consumed.Enabled) Consumed.Add(deliveries, Tags("receive", queue));
+    }
+
+    public static void OtherData(string queue)
+    {
+        if (OtherDataCopies.Enabled) OtherDataCopies.Add(1, Tags("process", queue));
     }
 
     public static void Process(string queue, List<ReadDelivery> deliveries, TimeSpan took, Exception? failure)

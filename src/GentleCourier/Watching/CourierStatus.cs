@@ -16,7 +16,7 @@ public sealed record CourierStatus(
     public IReadOnlyList<Finding> Findings =>
     [
         .. Unreachable.Concat(Broker is null ? [] : GentleCourier.Findings.Of(Broker))
-            .Concat(Stores.SelectMany(s => GentleCourier.Findings.Of(s.Store, s.Outbox)))
+            .Concat(Stores.SelectMany(GentleCourier.Findings.Of))
             .OrderByDescending(f => f.IsWrong),
     ];
 
@@ -45,7 +45,10 @@ public sealed record CourierStatus(
     {
         var outboxes = await Task.WhenAll(stores.Select(store => TryAsync(
             async () => new StoreFigures(
-                store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false)),
+                store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false))
+            {
+                OtherData = await store.Port.ReadOtherDataAsync(cancellationToken).ConfigureAwait(false),
+            },
             "store-unreachable", store.Name))).ConfigureAwait(false);
         var (figures, problem) = broker?.Reports is not { } reports ? (null, null) : await TryAsync(
             () => reports.ReadFiguresAsync(cancellationToken), "broker-unreachable", broker.DisplayName)
@@ -72,7 +75,34 @@ public sealed record CourierStatus(
 /// <summary>What a store says.</summary>
 /// <param name="Store">Its address, without a secret, or its name where it has one.</param>
 /// <param name="Outbox">How its outbox does.</param>
-public sealed record StoreFigures(string Store, OutboxFigures Outbox);
+public sealed record StoreFigures(string Store, OutboxFigures Outbox)
+{
+    /// <summary>
+    /// The copies of the last day that came with other data than the event of their source and id that was handled;
+    /// null: there were none.
+    /// </summary>
+    public OtherDataFigures? OtherData { get; init; }
+}
+
+/// <summary>Copies that came with other data than what was handled under their source and id.</summary>
+/// <param name="Events">How many events had such a copy; 1,000 stands for that and more.</param>
+/// <param name="Queue">The queue of the last one.</param>
+/// <param name="Source">Its source.</param>
+/// <param name="Id">Its id.</param>
+/// <param name="Handled">The hash of the type and data that were handled, as 16 hexadecimal digits.</param>
+/// <param name="Other">The same of the copy.</param>
+/// <param name="Age">How long ago that came.</param>
+public sealed record OtherDataFigures(
+    int Events, string Queue, string Source, string Id, string Handled, string Other, TimeSpan Age)
+{
+    /// <summary>Beyond this number they are not counted: 1,000.</summary>
+    public static int MostEvents => 1_000;
+
+    /// <summary>For so long a copy is spoken of: a day.</summary>
+    public static TimeSpan Memory { get; } = TimeSpan.FromDays(1);
+
+    internal static string HashOf(long hash) => hash.ToString("x16", System.Globalization.CultureInfo.InvariantCulture);
+}
 
 /// <summary>
 /// Tells how the broker and the store of this process do: for health checks, telemetry and pages of one's own, the same

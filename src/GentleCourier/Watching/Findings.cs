@@ -31,6 +31,17 @@ public static class Findings
         return [.. About(store, StoreFindings.Of(store, outbox))];
     }
 
+    /// <summary>Of a store: its outbox, and its inbox.</summary>
+    public static IReadOnlyList<Finding> Of(StoreFigures store)
+    {
+        ArgumentNullException.ThrowIfNull(store);
+        return
+        [
+            .. Of(store.Store, store.Outbox),
+            .. About(store.Store, StoreFindings.OfInbox(store.Store, store.OtherData)),
+        ];
+    }
+
     private static IEnumerable<Finding> About(string subject, IEnumerable<Finding> found) =>
         found.Select(f => f with { Subject = subject });
 

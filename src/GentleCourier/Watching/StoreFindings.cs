@@ -15,6 +15,18 @@ internal static class StoreFindings
     public static IEnumerable<Finding> Of(string store, OutboxFigures outbox) =>
         [.. Relay(store, outbox), .. Late(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
 
+    public static IEnumerable<Finding> OfInbox(string store, OtherDataFigures? other)
+    {
+        if (other is null) yield break;
+        var many = other.Events >= OtherDataFigures.MostEvents ? "at least " : "";
+        yield return new Finding("other-data", true,
+            $"{many}{HowMany(other.Events)} came to {store} in the last day with other data than what was handled under "
+            + $"the same source and id; the last to queue '{other.Queue}', {other.Source} {other.Id}: handled "
+            + $"{other.Handled}, came {other.Other}",
+            "see whether the publisher gives two events one id; what comes so is absorbed, or set aside with "
+            + $"Courier:Receivers:{other.Queue}:OnOtherData=SetAside", other.Age);
+    }
+
     private static IEnumerable<Finding> Relay(string store, OutboxFigures outbox)
     {
         if (outbox is { Waiting: > 0, Relay: null })

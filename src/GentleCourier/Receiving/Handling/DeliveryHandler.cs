@@ -245,9 +245,9 @@ internal sealed partial class DeliveryHandler
     {
         if (look is null) return deliveries;
         var handled = await look.AbsorbAsync(deliveries, cancellationToken).ConfigureAwait(false);
-        if (!handled.Contains(true)) return deliveries;
+        if (!Array.Exists(handled, static answer => answer.IsHandled)) return deliveries;
         for (var i = 0; i < handled.Length; i++)
-            if (handled[i]) deliveries[i].Held.Settle(policy.Absorbed(deliveries[i].Event));
+            if (handled[i].IsHandled) deliveries[i].Held.Settle(policy.Absorbed(deliveries[i], handled[i]));
         return deliveries.FindAll(static d => !d.Held.IsDecided);
     }
 

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Telemetry;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;
@@ -117,10 +118,23 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         options.Settling == Settling.OnArrival ? Gone(delivery.Event.Id, "the host stopped in the middle of it", null)
             : Outcome.Released;
 
-    /// <summary>It has been handled before.</summary>
-    public Outcome Absorbed(Event @event)
+    /// <summary>It has been handled before, with the same data or with other.</summary>
+    public Outcome Absorbed(ReadDelivery delivery, InboxAnswer answer)
     {
-        LogAbsorbed(logger, queue, @event.Type, @event.Id);
+        var @event = delivery.Event;
+        if (answer.HandledHash is not { } handledHash)
+        {
+            LogAbsorbed(logger, queue, @event.Type, @event.Id);
+            return Outcome.Accepted;
+        }
+        var (was, now) = (
+            OtherDataFigures.HashOf(handledHash), OtherDataFigures.HashOf(delivery.ForInbox.Hash!.Value));
+        Meters.OtherData(queue);
+        if (options.OnOtherData == OtherData.SetAside)
+            return Reject(@event.Id, $"an event of this source and id was handled with other data: {was}, not {now}",
+                null);
+        if (repeats.IsTimeToSay("other data", out var times))
+            LogOtherData(logger, queue, @event.Type, @event.Source, @event.Id, was, now, times);
         return Outcome.Accepted;
     }
 
@@ -193,12 +207,13 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
 
     private string ReceiverOf(ReadDelivery delivery) => binding.Handlers[delivery.Event.Type].Receiver.Name;
 
-    private async Task<Outcome?> AbsorbAsync(ReadDelivery delivery) =>
-        inboxStore is not null
-        && (await inboxStore.AbsorbHandledAsync(binding.Queue, [delivery.Key], CancellationToken.None)
-            .ConfigureAwait(false))[0]
-            ? Absorbed(delivery.Event)
-            : null;
+    private async Task<Outcome?> AbsorbAsync(ReadDelivery delivery)
+    {
+        if (inboxStore is null) return null;
+        var answers = await inboxStore.AbsorbHandledAsync(binding.Queue, [delivery.ForInbox], CancellationToken.None)
+            .ConfigureAwait(false);
+        return answers[0].IsHandled ? Absorbed(delivery, answers[0]) : null;
+    }
 
     /// <summary>There is nothing left to settle, and nobody to give it back to.</summary>
     private Outcome Gone(string id, string reason, Exception? e)
@@ -216,6 +231,13 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     [LoggerMessage(
         203, LogLevel.Debug, "Queue {Queue}: a further copy of {Type} {Id} is absorbed, it has been handled")]
     private static partial void LogAbsorbed(ILogger logger, string queue, string type, string id);
+
+    [LoggerMessage(226, LogLevel.Warning,
+        "Queue {Queue}: {Type} {Source} {Id} came with other data than was handled under this source and id, and is "
+        + "absorbed: handled {Handled}, came {Came} ({Times} like it so far). Does its publisher give two events one "
+        + "id?")]
+    private static partial void LogOtherData(
+        ILogger logger, string queue, string type, string source, string id, string handled, string came, int times);
 
     [LoggerMessage(205, LogLevel.Error, "Queue {Queue}: event {Id} is gone, it was settled on arrival: {Reason}")]
     private static partial void LogGone(ILogger logger, string queue, string id, string reason, Exception? e);

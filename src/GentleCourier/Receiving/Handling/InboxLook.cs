@@ -25,17 +25,18 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         foreach (var delivery in deliveries) delivery.Look = look;
     }
 
-    /// <summary>For each delivery whether it has been handled; where it has, a further copy is counted.</summary>
-    public async Task<bool[]> AbsorbAsync(IReadOnlyList<ReadDelivery> deliveries, CancellationToken cancellationToken)
+    /// <summary>What is known of each delivery; where it has been handled, a further copy is counted.</summary>
+    public async Task<InboxAnswer[]> AbsorbAsync(
+        IReadOnlyList<ReadDelivery> deliveries, CancellationToken cancellationToken)
     {
-        var absorbed = new bool[deliveries.Count];
+        var absorbed = new InboxAnswer[deliveries.Count];
         List<int>? doubtful = null;
         for (var i = 0; i < absorbed.Length; i++)
             if (!await IsKnownToBeNewAsync(deliveries[i], cancellationToken).ConfigureAwait(false))
                 (doubtful ??= []).Add(i);
         if (doubtful is null) return absorbed;
         var found = await store.AbsorbHandledAsync(
-            queue, doubtful.ConvertAll(i => deliveries[i].Key), cancellationToken).ConfigureAwait(false);
+            queue, doubtful.ConvertAll(i => deliveries[i].ForInbox), cancellationToken).ConfigureAwait(false);
         for (var i = 0; i < found.Count; i++) absorbed[doubtful[i]] = found[i];
         return absorbed;
     }

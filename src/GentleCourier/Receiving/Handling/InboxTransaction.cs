@@ -56,9 +56,9 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
     private async Task<bool> TryBeginAsync(IInboxPort inbox, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         if (handling is not null || HandledElsewhere) return !HandledElsewhere;
-        var keys = new EventKey[deliveries.Count];
-        for (var i = 0; i < keys.Length; i++) keys[i] = deliveries[i].Key;
-        handling = await inbox.BeginHandlingAsync(queue, keys, work, cancellationToken).ConfigureAwait(false);
+        var events = new InboxEvent[deliveries.Count];
+        for (var i = 0; i < events.Length; i++) events[i] = deliveries[i].ForInbox;
+        handling = await inbox.BeginHandlingAsync(queue, events, work, cancellationToken).ConfigureAwait(false);
         itsWork = work;
         HandledElsewhere = handling is null;
         return !HandledElsewhere;

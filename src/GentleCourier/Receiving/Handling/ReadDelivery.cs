@@ -1,10 +1,13 @@
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>A held delivery whose event could be read.</summary>
 internal sealed class ReadDelivery(Held held, Event @event)
 {
+    private long? hash;
+
     public Held Held => held;
 
     public Event Event => @event;
@@ -12,6 +15,9 @@ internal sealed class ReadDelivery(Held held, Event @event)
     public int Attempt => held.Attempt;
 
     public EventKey Key => new(@event.Source, @event.Id);
+
+    /// <summary>As the inbox is to know it.</summary>
+    public InboxEvent ForInbox => new(@event.Source, @event.Id, hash ??= DataHash.Of(@event));
 
     /// <summary>While a brake is on, whether it is the one that is tried.</summary>
     public bool IsTrial { get; set; }

@@ -277,13 +277,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
-                    b.Property<byte[]>("hash")
-                        .HasColumnType("bytea")
+                    b.Property<long?>("hash")
+                        .HasColumnType("bigint")
                         .HasColumnName("hash")
                         .HasColumnOrder(6);
 
-                    b.Property<byte[]>("other")
-                        .HasColumnType("bytea")
+                    b.Property<long?>("other")
+                        .HasColumnType("bigint")
                         .HasColumnName("other")
                         .HasColumnOrder(7);
 

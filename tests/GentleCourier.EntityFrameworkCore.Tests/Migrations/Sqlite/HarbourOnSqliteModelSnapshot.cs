@@ -234,13 +234,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
-                    b.Property<byte[]>("hash")
-                        .HasColumnType("BLOB")
+                    b.Property<long?>("hash")
+                        .HasColumnType("INTEGER")
                         .HasColumnName("hash")
                         .HasColumnOrder(6);
 
-                    b.Property<byte[]>("other")
-                        .HasColumnType("BLOB")
+                    b.Property<long?>("other")
+                        .HasColumnType("INTEGER")
                         .HasColumnName("other")
                         .HasColumnOrder(7);
 

@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261130084128_Outbox")]
+    [Migration("20261130085526_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -280,13 +280,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
-                    b.Property<byte[]>("hash")
-                        .HasColumnType("bytea")
+                    b.Property<long?>("hash")
+                        .HasColumnType("bigint")
                         .HasColumnName("hash")
                         .HasColumnOrder(6);
 
-                    b.Property<byte[]>("other")
-                        .HasColumnType("bytea")
+                    b.Property<long?>("other")
+                        .HasColumnType("bigint")
                         .HasColumnName("other")
                         .HasColumnOrder(7);
 

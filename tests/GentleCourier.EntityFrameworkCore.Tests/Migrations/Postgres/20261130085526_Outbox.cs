@@ -89,8 +89,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     event_id = table.Column<string>(type: "text", nullable: false),
                     handled = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
                     copies = table.Column<int>(type: "integer", nullable: false, defaultValue: 1),
-                    hash = table.Column<byte[]>(type: "bytea", nullable: true),
-                    other = table.Column<byte[]>(type: "bytea", nullable: true),
+                    hash = table.Column<long>(type: "bigint", nullable: true),
+                    other = table.Column<long>(type: "bigint", nullable: true),
                     other_at = table.Column<DateTime>(type: "timestamp with time zone", nullable: true)
                 },
                 constraints: table =>

@@ -73,8 +73,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     event_id = table.Column<string>(type: "TEXT", nullable: false),
                     handled = table.Column<long>(type: "INTEGER", nullable: false),
                     copies = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 1),
-                    hash = table.Column<byte[]>(type: "BLOB", nullable: true),
-                    other = table.Column<byte[]>(type: "BLOB", nullable: true),
+                    hash = table.Column<long>(type: "INTEGER", nullable: true),
+                    other = table.Column<long>(type: "INTEGER", nullable: true),
                     other_at = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130084145_Outbox")]
+    [Migration("20261130085543_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -237,13 +237,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("handled")
                         .HasColumnOrder(4);
 
-                    b.Property<byte[]>("hash")
-                        .HasColumnType("BLOB")
+                    b.Property<long?>("hash")
+                        .HasColumnType("INTEGER")
                         .HasColumnName("hash")
                         .HasColumnOrder(6);
 
-                    b.Property<byte[]>("other")
-                        .HasColumnType("BLOB")
+                    b.Property<long?>("other")
+                        .HasColumnType("INTEGER")
                         .HasColumnName("other")
                         .HasColumnOrder(7);
 
