@@ -20,8 +20,8 @@ internal static class StoreFindings
         if (other is null) yield break;
         var many = other.Events >= OtherDataFigures.MostEvents ? "at least " : "";
         yield return new Finding("other-data", true,
-            $"{many}{HowMany(other.Events)} came to {store} in the last day with other data than what was handled under "
-            + $"the same source and id; the last to queue '{other.Queue}', {other.Source} {other.Id}: handled "
+            $"{many}{HowMany(other.Events)} came to {store} in the last day with other data than what was handled "
+            + $"under the same source and id; the last to queue '{other.Queue}', {other.Source} {other.Id}: handled "
             + $"{other.Handled}, came {other.Other}",
             "see whether the publisher gives two events one id; what comes so is absorbed, or set aside with "
             + $"Courier:Receivers:{other.Queue}:OnOtherData=SetAside", other.Age);
