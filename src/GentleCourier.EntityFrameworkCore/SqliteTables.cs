@@ -98,7 +98,7 @@ internal static class SqliteTables
             confirmed.Column<long>("term", "INTEGER");
             confirmed.Column<long>("number", "INTEGER");
             confirmed.Column<string>("address", "TEXT");
-            confirmed.HasKey("generation", "term", "number");
+            confirmed.HasKey("generation");
         });
         model.Add("courier_inbox", null, inMigrations, inbox =>
         {

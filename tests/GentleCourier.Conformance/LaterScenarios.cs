@@ -110,6 +110,22 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         await Assert.ThrowsAsync<ArgumentException>(() => later.CancelAsync(new LaterFilter()));
     }
 
+    /// <summary>Between reading what is to be moved and moving it, another cancels it and adds its id anew.</summary>
+    [Fact]
+    public async Task What_was_added_in_the_place_of_an_event_is_not_moved_in_its_name()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
+        var store = harbour.Store();
+        await harbour.PublishAsync(Tap(1, Tomorrow));
+        var read = await store.Later.ReadAsync(new() { Id = "tap-1" }, 10, null, null, default);
+        Assert.Equal(1, await Later(harbour).CancelAsync(new LaterFilter { Id = "tap-1" }));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(99), new() { Id = "tap-1", Due = Tomorrow }));
+        Assert.Equal(0, await store.Later.MoveAsync(read, Now, null, default));
+        var there = Assert.Single(await Later(harbour).ListAsync());
+        Assert.Equal(99, Crossing.NumberOf(there.Json));
+    }
+
     [Fact]
     public async Task Once_it_is_due_it_is_too_late_to_cancel_it_and_a_term_that_is_over_moves_nothing()
     {
@@ -119,12 +135,14 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         await harbour.PublishAsync(Tap(1, Now), Tap(2, Due.At(DateTimeOffset.UtcNow.AddYears(-1))), Tap(3, Tomorrow));
         var first = await store.LeadAsync("first", TimeSpan.FromMinutes(1));
         await store.ResignAsync(first!.Value);
-        Assert.Equal(0, (await store.Later.MoveDueAsync(first.Value, 10)).Moved);
+        Assert.Equal(0, (await store.Later.MoveDueAsync(first.Value, 10, [])).Moved);
 
         var term = (await store.LeadAsync("second", TimeSpan.FromMinutes(1)))!.Value;
-        Assert.Equal(1, (await store.Later.MoveDueAsync(term, 1)).Moved);
-        Assert.Equal(1, (await store.Later.MoveDueAsync(term, 10)).Moved);
-        var nothing = await store.Later.MoveDueAsync(term, 10);
+        var step = await store.Later.MoveDueAsync(term, 1, []);
+        Assert.Equal(1, step.Moved);
+        Assert.InRange(step.Late.TotalDays, 364, 367);
+        Assert.Equal(1, (await store.Later.MoveDueAsync(term, 10, [])).Moved);
+        var nothing = await store.Later.MoveDueAsync(term, 10, []);
         Assert.Equal(0, nothing.Moved);
         Assert.InRange(nothing.NextIn!.Value.TotalHours, 23, 24);
         Assert.Equal(0, await Later(harbour).CancelAsync(new LaterFilter { Id = "tap-1" }));

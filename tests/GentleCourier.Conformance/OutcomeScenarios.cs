@@ -42,6 +42,21 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         Assert.InRange(waiting.Until!.Value - waiting.Arrived, TimeSpan.FromMinutes(119), TimeSpan.FromMinutes(121));
     }
 
+    /// <summary>A copy that came when the other one is forgotten would act a second time.</summary>
+    [Fact]
+    public async Task A_delay_that_would_outlive_the_memory_of_the_inbox_is_cut_to_half_of_that()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log { OnTap = (_, _) => throw new RetryException(TimeSpan.FromDays(20), "not this month") };
+        await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            new() { ["Courier:Retention:Inbox"] = "4.00:00:00" }, services => services.AddSingleton(log));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");
+        var waiting = await OnlyEventAsync(crossing);
+        Assert.InRange(waiting.Until!.Value - waiting.Arrived, TimeSpan.FromHours(47), TimeSpan.FromHours(49));
+    }
+
     [Fact]
     public async Task The_first_retries_come_at_once_and_the_next_only_after_a_while()
     {

@@ -1,3 +1,4 @@
+using System.Data.Common;
 using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
@@ -202,6 +203,11 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         Assert.Contains("cannot be read here", listed[0].Problem, StringComparison.Ordinal);
         Assert.Contains("'Sea/Longsand' is not known on this host", listed[1].Problem, StringComparison.Ordinal);
         Assert.Null(listed[2].Problem);
+        // Nor does anything wait for it: what is due next is what can fire.
+        using var lead = new Lead(store, "", TimeSpan.FromMinutes(1), TimeProvider.System, NullLogger.Instance);
+        var keeper = new Timekeeper(store, lead, TimeProvider.System, NullLogger.Instance);
+        await keeper.StepAsync(0, default);
+        Assert.True((await keeper.StepAsync(0, default)).ScheduleIn > TimeSpan.FromSeconds(-2));
         var found = (await harbour.Store().ReadOutboxFiguresAsync()).NextDueIn;
         Assert.True(found < TimeSpan.FromMinutes(-4));
         Assert.Contains(
@@ -261,24 +267,231 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             }));
         }
         var last = clock.GetUtcNow();
-        var quiet = new Timekeeper(
-            store, new Lead(store, "", TimeSpan.FromMinutes(1), clock, NullLogger.Instance), clock,
-            NullLogger.Instance);
         clock.Advance(TimeSpan.FromHours(1));
-        await quiet.StepAsync(0, default);
-
-        var fired = new List<string>();
-        await using var connection = await store.OpenConnectionAsync();
-        await using var command = connection.CreateCommand();
-        command.CommandText = $"SELECT event_id FROM {store.OutboxTable}";
-        await using var reader = await command.ExecuteReaderAsync();
-        while (await reader.ReadAsync()) fired.Add(reader.GetString(0));
+        await QuietAsync(store, clock);
+        var fired = await FiredAsync(store);
         Assert.Equal(fired.Count, fired.Distinct().Count());
         var until = last.AddMinutes(30);
         Assert.Equal(
             declared.SelectMany(d => Expected(d.Cron, start, until).Select(t => Id(d.Name, t)))
                 .Order(StringComparer.Ordinal),
             fired.Where(id => TimeOf(id) <= until).Order(StringComparer.Ordinal));
+    }
+
+    /// <summary>All are away over a firing; whoever is back first changes the schedule, before a relay runs.</summary>
+    [Theory]
+    [InlineData("change")]
+    [InlineData("restore")]
+    [InlineData("pause")]
+    [InlineData("declare")]
+    public async Task What_has_come_due_is_not_lost_to_what_is_written_in_its_place(string way)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var clock = new FakeTimeProvider(new DateTimeOffset(2026, 6, 14, 12, 0, 0, TimeSpan.Zero));
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        var book = new ScheduleBook(store);
+        var night = new ScheduleOptions { Cron = "0 23 * * *", TimeZone = "UTC", Missed = Missed.Once };
+        await DeclareAsync(store, "closing", night, "1", clock);
+        if (way == "restore") await book.ChangeAsync("closing", o => o.Cron = "0 22 * * *");
+        clock.Advance(TimeSpan.FromHours(18));
+        switch (way)
+        {
+            case "change": await book.ChangeAsync("closing", o => o.Cron = "0 21 * * *"); break;
+            case "restore": await book.RestoreAsync("closing"); break;
+            case "pause": await book.PauseAsync("closing"); break;
+            default: await DeclareAsync(store, "closing", new() { Cron = "0 7 * * *", TimeZone = "UTC" }, "2", clock);
+                break;
+        }
+        await DeclareAsync(store, "closing", night, "3", clock);
+        var hour = way == "restore" ? 22 : 23;
+        Assert.Equal(
+            [Id("closing", new DateTimeOffset(2026, 6, 14, hour, 0, 0, TimeSpan.Zero))], await FiredAsync(store));
+    }
+
+    /// <summary>Jitter puts off when it leaves, and not when it fires.</summary>
+    [Fact]
+    public async Task What_is_put_off_by_jitter_leaves_with_a_change_and_stays_with_a_pause()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var clock = new FakeTimeProvider(new DateTimeOffset(2026, 6, 14, 12, 0, 0, TimeSpan.Zero));
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        var book = new ScheduleBook(store);
+        foreach (var name in new[] { "changed", "paused" })
+        {
+            var options = new ScheduleOptions
+            {
+                Cron = "0 13 * * *", TimeZone = "UTC", Jitter = TimeSpan.FromMinutes(10),
+            };
+            await DeclareAsync(store, name, options, "1", clock, random: 0.9);
+        }
+        clock.Advance(TimeSpan.FromMinutes(65));
+        await book.ChangeAsync("changed", o => o.Cron = "0 14 * * *");
+        await book.PauseAsync("paused");
+        clock.Advance(TimeSpan.FromMinutes(10));
+        await QuietAsync(store, clock);
+        Assert.Equal(
+            [Id("changed", new DateTimeOffset(2026, 6, 14, 13, 0, 0, TimeSpan.Zero))], await FiredAsync(store));
+    }
+
+    /// <summary>
+    /// Two hundred days in which schedules are changed by hand, declared anew, put into other zones, paused and resumed
+    /// at random moments, while relays are killed or away: each firing of the rule in force at its time is there once.
+    /// </summary>
+    [Theory]
+    [InlineData(1)]
+    [InlineData(2)]
+    public async Task Over_two_hundred_days_of_changes_each_firing_of_the_rule_in_force_is_there_exactly_once(int seed)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var random = new Random(seed);
+        var start = new DateTimeOffset(2026, 2, 1, 0, 10, 0, TimeSpan.Zero);
+        var clock = new FakeTimeProvider(start);
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        var book = new ScheduleBook(store);
+        string[] crons = ["0 23 * * *", "30 1 * * *", "*/20 1-2 * * *", "0 * * * *", "15 7 * * *"];
+        string[] zones = ["Europe/Lisbon", "UTC", "Pacific/Auckland"];
+        string[] names = ["closing", "counting"];
+        // What was in force, and from when on; null: nothing, it was paused.
+        var history = names.ToDictionary(n => n, _ => new List<(DateTimeOffset From, ScheduleRule? Rule)>());
+        foreach (var name in names)
+        {
+            var options = Draw();
+            await DeclareAsync(store, name, options, "0", clock);
+            history[name].Add((start, options.Rule));
+        }
+        var instances = Enumerable.Range(0, 3).Select(i => Instance(store, clock, $"i{i}", random)).ToArray();
+        var declarations = 0;
+        for (var end = start.AddDays(200); clock.GetUtcNow() < end;)
+        {
+            clock.Advance(random.Next(40) == 0 ? TimeSpan.FromHours(random.Next(1, 30))
+                : TimeSpan.FromMinutes(random.Next(1, 90)));
+            if (random.Next(6) == 0) await ChangeAsync(names[random.Next(names.Length)]);
+            if (random.Next(3) == 0) continue;
+            var one = random.Next(instances.Length);
+            try
+            {
+                await instances[one]();
+            }
+            catch (KilledException)
+            {
+                instances[one] = Instance(store, clock, $"i{one}-{random.Next()}", random);
+            }
+        }
+        var last = clock.GetUtcNow();
+        clock.Advance(TimeSpan.FromMinutes(1));
+        await QuietAsync(store, clock);
+        var fired = await FiredAsync(store);
+        Assert.Equal(fired.Count, fired.Distinct().Count());
+        Assert.Equal(
+            names.SelectMany(n => Expected(n, history[n], last)).Order(StringComparer.Ordinal),
+            fired.Where(id => TimeOf(id) <= last).Order(StringComparer.Ordinal));
+
+        ScheduleOptions Draw() => new()
+        {
+            Cron = crons[random.Next(crons.Length)], TimeZone = zones[random.Next(zones.Length)],
+            Missed = Missed.Each, MostMissed = 1000,
+        };
+
+        async Task ChangeAsync(string name)
+        {
+            var (now, before) = (clock.GetUtcNow(), history[name][^1].Rule);
+            if (random.Next(4) == 0)
+            {
+                await (before is null ? book.ResumeAsync(name) : book.PauseAsync(name));
+                var kept = (await book.ListAsync()).Single(s => s.Name == name).Options.Rule;
+                history[name].Add((now, before is null ? kept : null));
+                return;
+            }
+            var options = Draw();
+            if (random.Next(2) == 0) await DeclareAsync(store, name, options, $"{++declarations}", clock);
+            else await book.ChangeAsync(name, o => (o.Cron, o.TimeZone) = (options.Cron, options.TimeZone));
+            if (before is not null) history[name].Add((now, options.Rule));
+        }
+    }
+
+    private static IEnumerable<string> Expected(
+        string name, List<(DateTimeOffset From, ScheduleRule? Rule)> history, DateTimeOffset until)
+    {
+        for (var i = 0; i < history.Count; i++)
+        {
+            var (from, rule) = history[i];
+            var to = i + 1 < history.Count ? history[i + 1].From : until;
+            for (var time = rule?.After(from); time <= to; time = rule!.After(time.Value))
+                yield return Id(name, time.Value);
+        }
+    }
+
+    private static async Task DeclareAsync(IStorePort store, string name, ScheduleOptions options, string declaration,
+        TimeProvider clock, double random = 0)
+    {
+        var rule = options.Rule.ToJson();
+        var mine = new ScheduleRow(name, 0)
+        {
+            Type = "test.tap", Template = Crossing.TapEvent(0).Json, Rule = rule, DeclaredRule = rule,
+            Declaration = declaration,
+        };
+        var kept = (await store.Schedules.ReadAsync(dueOnly: false)).Rows.SingleOrDefault(r => r.Name == name);
+        var (row, events) = Declaring.Row(mine, kept, clock.GetUtcNow(), random);
+        Assert.True(await store.Schedules.SaveAsync(row, events));
+    }
+
+    /// <summary>A turn of a relay that nothing happens to.</summary>
+    private static async Task QuietAsync(IStorePort store, TimeProvider clock)
+    {
+        using var lead = new Lead(store, "", TimeSpan.FromMinutes(1), clock, NullLogger.Instance);
+        await new Timekeeper(store, lead, clock, NullLogger.Instance).StepAsync(0, default);
+    }
+
+    private static async Task<List<string>> FiredAsync(IStorePort store)
+    {
+        var fired = new List<string>();
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.CreateCommand();
+        command.CommandText = $"SELECT event_id FROM {store.OutboxTable}";
+        await using var reader = await command.ExecuteReaderAsync();
+        while (await reader.ReadAsync()) fired.Add(reader.GetString(0));
+        return fired;
+    }
+
+    /// <summary>A change by hand is part of the caller's transaction, and so is what leaves with it.</summary>
+    [Fact]
+    public async Task What_is_done_by_hand_in_a_transaction_holds_with_its_commit()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var clock = new FakeTimeProvider(new DateTimeOffset(2026, 6, 14, 12, 0, 0, TimeSpan.Zero));
+        var store = crossing.Store("harbour", clock);
+        await store.PrepareAsync(create: true);
+        var book = new ScheduleBook(store);
+        await DeclareAsync(store, "closing", new() { Cron = "0 23 * * *", TimeZone = "UTC" }, "1", clock);
+        var before = (await store.Schedules.ReadAsync(dueOnly: false)).Rows.Single();
+        await using var connection = await store.OpenConnectionAsync();
+        foreach (var commits in new[] { false, true })
+        {
+            await using (var transaction = await connection.BeginTransactionAsync())
+            {
+                await book.ChangeAsync("closing", o => o.Cron = "0 21 * * *", transaction);
+                await book.PauseAsync("closing", transaction);
+                await book.ResumeAsync("closing", transaction);
+                await book.RestoreAsync("closing", transaction);
+                await book.PauseAsync("closing", transaction);
+                Assert.EndsWith("by hand", await book.FireAsync("closing", transaction), StringComparison.Ordinal);
+                if (commits) await transaction.CommitAsync();
+                else await transaction.RollbackAsync();
+            }
+            var now = (await store.Schedules.ReadAsync(dueOnly: false)).Rows.Single();
+            Assert.Equal(commits, now.Paused is not null);
+            if (!commits) Assert.Equal(before.Version, now.Version);
+            Assert.Equal(commits ? 1 : 0, (await FiredAsync(store)).Count);
+        }
+        await using (var transaction = await connection.BeginTransactionAsync())
+        {
+            await book.RemoveAsync("closing", transaction);
+            await transaction.CommitAsync();
+        }
+        Assert.Empty((await store.Schedules.ReadAsync(dueOnly: false)).Rows);
     }
 
     private static string Id(string name, DateTimeOffset time) => string.Create(
@@ -338,20 +551,22 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
     /// <summary>The real schedules, but one in ten writes ends the process before it, or after.</summary>
     private sealed class TroubledSchedules(ISchedulePort inner, Func<int> dice) : ISchedulePort
     {
-        public Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken) =>
-            inner.ReadAsync(dueOnly, cancellationToken);
+        public Task<ScheduleRows> ReadAsync(
+            bool dueOnly, DbTransaction? transaction, CancellationToken cancellationToken) =>
+            inner.ReadAsync(dueOnly, transaction, cancellationToken);
 
-        public async Task<bool> SaveAsync(
-            ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+        public async Task<bool> SaveAsync(ScheduleRow row, IReadOnlyList<EncodedEvent> events,
+            DbTransaction? transaction, CancellationToken cancellationToken)
         {
             var fate = dice();
             if (fate == 0) throw new KilledException();
-            var saved = await inner.SaveAsync(row, events, cancellationToken);
+            var saved = await inner.SaveAsync(row, events, transaction, cancellationToken);
             return fate == 1 ? throw new KilledException() : saved;
         }
 
-        public Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken) =>
-            inner.RemoveAsync(row, cancellationToken);
+        public Task<bool> RemoveAsync(
+            ScheduleRow row, DbTransaction? transaction, CancellationToken cancellationToken) =>
+            inner.RemoveAsync(row, transaction, cancellationToken);
 
         public Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken) =>
             inner.ReadDeclarationsAsync(cancellationToken);

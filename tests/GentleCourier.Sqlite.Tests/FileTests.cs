@@ -1,7 +1,9 @@
+using System.Collections.Concurrent;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Sqlite.Tests;
 
@@ -51,6 +53,66 @@ public sealed class FileTests
         }
         await harbour.PublishAsync(new Tap(4));
         Assert.Equal(1, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
+    }
+
+    /// <summary>
+    /// A deployment does not wait for whoever keeps a file locked: nothing waits for as long as it would otherwise, and
+    /// what was not written comes again.
+    /// </summary>
+    [Theory]
+    [InlineData("broker")]
+    [InlineData("fares")]
+    public async Task A_host_that_stops_does_not_wait_out_a_lock_that_somebody_keeps(string which)
+    {
+        await using var crossing = new Crossing(new Folder());
+        var said = new Said();
+        var gate = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var log = new Log { OnTap = (_, _) => gate.Task };
+        var fares = await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            new()
+            {
+                ["Courier:Receivers:taps:StopLimit"] = "00:00:01", ["Courier:Receivers:taps:Lease"] = "00:00:01",
+            },
+            services => services.AddSingleton(log).AddLogging(l => l.AddProvider(said)));
+        await fares.PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it is in hand");
+        var file = which == "broker" ? crossing.BrokerFile() : crossing.StoreFile(which);
+        await using (var locking = new SqliteConnection($"Data Source={file};Pooling=False"))
+        {
+            await locking.OpenAsync();
+            await locking.ExecuteAsync("BEGIN IMMEDIATE");
+            gate.SetResult();
+            await fares.StopAsync();
+            ((IDisposable)fares).Dispose();
+        }
+        Assert.DoesNotContain(said.Lines, line => line.Contains("longer than 30 s", StringComparison.Ordinal));
+        var again = await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            services: services => services.AddSingleton(log));
+        await Crossing.UntilAsync(
+            async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 }, "it is settled");
+        Assert.Single(await again.Store().ReadInboxAsync("taps"));
+    }
+
+    /// <summary>What a host has logged.</summary>
+    private sealed class Said : ILoggerProvider, ILogger
+    {
+        public ConcurrentQueue<string> Lines { get; } = [];
+
+        public ILogger CreateLogger(string categoryName) => this;
+
+        public IDisposable? BeginScope<TState>(TState state) where TState : notnull => null;
+
+        public bool IsEnabled(LogLevel logLevel) => true;
+
+        public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception,
+            Func<TState, Exception?, string> formatter) =>
+            Lines.Enqueue($"{formatter(state, exception)} {exception}");
+
+        public void Dispose()
+        {
+        }
     }
 
     [Fact]

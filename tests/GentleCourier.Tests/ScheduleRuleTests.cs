@@ -146,12 +146,12 @@ public sealed class ScheduleRuleTests
         var now = At("2031-06-14T12:00Z");
         var kept = Schedules.WithNext(Row("a") with { Changed = now, Rule = Rule("0 23 * * *").ToJson() },
             Rule("0 23 * * *"), now.AddDays(-1), 0);
-        var same = Declaring.Row(Row("b"), kept, now, 0);
+        var same = Declaring.Row(Row("b"), kept, now, 0).Row;
         Assert.Equal((kept.Next, kept.Due, null, "b"), (same.Next, same.Due, same.Changed, same.Declaration));
-        var other = Declaring.Row(Row("b", "0 21 * * *"), kept, now, 0);
-        Assert.Equal(At("2031-06-14T20:00Z"), other.Due);
-        var paused = Declaring.Row(Row("b", "0 21 * * *"), Schedules.Pause(kept, now), now, 0);
-        Assert.Equal((now, null), (paused.Paused, paused.Due));
+        var other = Declaring.Row(Row("b", "0 21 * * *"), kept, now.AddDays(-1), 0).Row;
+        Assert.Equal(At("2031-06-13T20:00Z"), other.Due);
+        var paused = Declaring.Row(Row("b", "0 21 * * *"), Schedules.Pause(kept, now.AddDays(-1)).Row, now, 0).Row;
+        Assert.Equal((now.AddDays(-1), null), (paused.Paused, paused.Due));
         Assert.Equal(At("2031-06-14T20:00Z"), Schedules.Resume(paused, now, 0).Due);
     }
 

@@ -29,7 +29,7 @@ internal static class Closing
     public static async Task<List<string>> PublishedAsync(
         IStorePort fares, IEnumerable<string> came, CancellationToken cancel)
     {
-        var row = (await fares.Schedules.ReadAsync(dueOnly: false, cancel)).Rows.Single(r => r.Name == Schedule);
+        var row = (await fares.Schedules.ReadAsync(false, null, cancel)).Rows.Single(r => r.Name == Schedule);
         var byHand = came.Where(id => id.EndsWith(ByHand, StringComparison.Ordinal)).ToList();
         var times = came.Except(byHand).Select(id => DateTimeOffset.Parse(id[(Schedule.Length + 1)..])).Order()
             .ToList();

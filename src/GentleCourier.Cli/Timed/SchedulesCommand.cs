@@ -34,19 +34,19 @@ internal static class SchedulesCommand
             else foreach (var schedule in schedules) Print(schedule);
         });
         command.Subcommands.Add(Act(
-            "pause", "It fires no more, until it is resumed.", (book, name, cancel) => book.PauseAsync(name, cancel),
-            "paused"));
+            "pause", "It fires no more, until it is resumed; what is due already leaves.",
+            (book, name, cancel) => book.PauseAsync(name, null, cancel), "paused"));
         command.Subcommands.Add(Act(
             "resume", "It fires again; what would have fired meanwhile is left out.",
-            (book, name, cancel) => book.ResumeAsync(name, cancel), "resumed"));
+            (book, name, cancel) => book.ResumeAsync(name, null, cancel), "resumed"));
         command.Subcommands.Add(Fire());
         command.Subcommands.Add(Change());
         command.Subcommands.Add(Act(
-            "restore", "It fires again as it is declared.", (book, name, cancel) => book.RestoreAsync(name, cancel),
-            "as declared"));
+            "restore", "It fires again as it is declared.",
+            (book, name, cancel) => book.RestoreAsync(name, null, cancel), "as declared"));
         command.Subcommands.Add(Act(
             "remove", "Removes a schedule that no service declares any more.",
-            (book, name, cancel) => book.RemoveAsync(name, cancel), "removed"));
+            (book, name, cancel) => book.RemoveAsync(name, null, cancel), "removed"));
         return command;
     }
 
@@ -77,7 +77,7 @@ internal static class SchedulesCommand
     private static Command Fire() => Act(
         new Command("fire", "It fires now, besides; also while it is paused. What it does next stays as it is."),
         async (book, name, _, cancel) =>
-            Console.WriteLine($"{name}: the event {await book.FireAsync(name, cancel)} is in the outbox"));
+            Console.WriteLine($"{name}: the event {await book.FireAsync(name, null, cancel)} is in the outbox"));
 
     private static Command Change()
     {
@@ -127,7 +127,7 @@ internal static class SchedulesCommand
                     options.MostMissed = result.GetValue(most) ?? options.MostMissed;
                     options.Jitter = result.GetValue(jitter) ?? options.Jitter;
                 },
-                cancel);
+                cancellationToken: cancel);
             Print((await book.ListAsync(cancel)).First(s => s.Name == name));
         });
     }

@@ -25,7 +25,7 @@ internal sealed class LaterStatements(PostgresServer server)
     /// <summary>When something is due next, looked for from a time on.</summary>
     public readonly string Look = server.Sql("""
         SELECT (SELECT min(due) FROM courier.outbox_later WHERE due >= $2) - coalesce($1, clock_timestamp()),
-               (SELECT min(due) FROM courier.schedule) - coalesce($1, clock_timestamp())
+               (SELECT min(due) FROM courier.schedule WHERE name <> ALL ($3)) - coalesce($1, clock_timestamp())
         """);
 
     /// <summary>

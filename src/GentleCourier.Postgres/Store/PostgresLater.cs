@@ -37,7 +37,8 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
             Parameter.Of([.. part.Select(text)]);
     }
 
-    public async Task<DueStep> MoveDueAsync(long term, int limit, CancellationToken cancellationToken)
+    public async Task<DueStep> MoveDueAsync(
+        long term, int limit, IReadOnlyCollection<string> except, CancellationToken cancellationToken)
     {
         if (told is null or { IsCompleted: true } || clock.GetElapsedTime(lookedAtAll) > LooksAtAllEvery)
         {
@@ -50,7 +51,7 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
             "look for what is due in",
             new RoundTrip().Add(
                 sql.Look, row => (later, schedule) = (row.Span(0), row.Span(1)), server.Now,
-                Parameter.Of((DateTime?)from)),
+                Parameter.Of((DateTime?)from), Parameter.Of(except.ToArray<string?>())),
             cancellationToken).ConfigureAwait(false);
         if (!(later <= TimeSpan.Zero)) return new DueStep(0, later, schedule);
 
@@ -68,7 +69,7 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
         FaultPoint.Pass(FaultPoint.DueMovedNotTold);
         store.WakeRelay();
         from = last;
-        return new DueStep(moved, TimeSpan.Zero, schedule);
+        return new DueStep(moved, TimeSpan.Zero, schedule, -later.Value);
     }
 
     public Task WaitAsync(TimeSpan limit, CancellationToken cancellationToken) =>

@@ -1,3 +1,4 @@
+using System.Data.Common;
 using GentleCourier.Engines;
 using Npgsql;
 
@@ -47,11 +48,12 @@ internal sealed class PostgresSchedules(PostgresStore store, PostgresLater later
         ON CONFLICT (name, declaration) DO UPDATE SET seen = excluded.seen
         """);
 
-    public async Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken)
+    public async Task<ScheduleRows> ReadAsync(
+        bool dueOnly, DbTransaction? transaction, CancellationToken cancellationToken)
     {
         var (rows, now) = (new List<ScheduleRow>(), default(DateTimeOffset));
-        await server.RunAsync(
-            "read the schedules of", new RoundTrip().Add(read, Read, server.Now, Parameter.Of(dueOnly)),
+        await RunAsync(
+            transaction, "read the schedules of", new RoundTrip().Add(read, Read, server.Now, Parameter.Of(dueOnly)),
             cancellationToken).ConfigureAwait(false);
         return new ScheduleRows(rows, now);
 
@@ -75,8 +77,8 @@ internal sealed class PostgresSchedules(PostgresStore store, PostgresLater later
         }
     }
 
-    public async Task<bool> SaveAsync(
-        ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
+    public async Task<bool> SaveAsync(ScheduleRow row, IReadOnlyList<EncodedEvent> events, DbTransaction? transaction,
+        CancellationToken cancellationToken)
     {
         var saved = false;
         var trip = new RoundTrip().Add(
@@ -87,18 +89,20 @@ internal sealed class PostgresSchedules(PostgresStore store, PostgresLater later
             Texts(e => e.Id), Texts(e => e.Type), Texts(e => e.PartitionKey),
             Parameter.Of([.. events.Select(e => e.Json)]));
         if (row.Due is { } due && later.IsSoon(Due.At(due))) later.AddNews(trip);
-        await server.RunAsync("write a schedule of", trip, cancellationToken).ConfigureAwait(false);
-        if (events.Count > 0) store.WakeRelay();
+        if (events.Count > 0 && transaction is not null) store.AddWake(trip);
+        await RunAsync(transaction, "write a schedule of", trip, cancellationToken).ConfigureAwait(false);
+        if (events.Count > 0 && transaction is null) store.WakeRelay();
         return saved;
 
         NpgsqlParameter Texts(Func<EncodedEvent, string?> text) => Parameter.Of([.. events.Select(text)]);
     }
 
-    public async Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken)
+    public async Task<bool> RemoveAsync(
+        ScheduleRow row, DbTransaction? transaction, CancellationToken cancellationToken)
     {
         var removed = false;
-        await server.RunAsync(
-            "remove a schedule of",
+        await RunAsync(
+            transaction, "remove a schedule of",
             new RoundTrip().Add(remove, found => removed = found.GetInt64(0) == 1, Parameter.Of(row.Name),
                 Parameter.Of(row.Version)),
             cancellationToken).ConfigureAwait(false);
@@ -125,6 +129,11 @@ internal sealed class PostgresSchedules(PostgresStore store, PostgresLater later
                 mark, server.Now, Parameter.Of([.. declarations.Select(d => (string?)d.Name)]),
                 Parameter.Of([.. declarations.Select(d => (string?)d.Declaration)])),
             cancellationToken);
+
+    private Task RunAsync(
+        DbTransaction? transaction, string tried, RoundTrip trip, CancellationToken cancellationToken) =>
+        transaction is null ? server.RunAsync(tried, trip, cancellationToken)
+            : store.RunInServiceAsync(transaction, trip, tried, cancellationToken);
 
     /// <summary>Events leave only where the row was written.</summary>
     private static string WithEvents(string write) => $"""

@@ -632,10 +632,13 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 Parameter.Of(Column(part, e => (string?)e.Type)), Parameter.Of(Column(part, e => e.PartitionKey)),
                 Parameter.Of(Column(part, e => e.Json)));
         }
-        return isTwoPhase ? trip : trip.Add(sql.WakeRelay, static _ => { });
+        return AddWake(trip);
 
         static T[] Column<T>(IReadOnlyList<EncodedEvent> part, Func<EncodedEvent, T> value) => [.. part.Select(value)];
     }
+
+    /// <summary>The relay is woken with the commit.</summary>
+    internal RoundTrip AddWake(RoundTrip trip) => isTwoPhase ? trip : trip.Add(sql.WakeRelay, static _ => { });
 
     /// <summary>Runs what is left to do in a transaction, and commits it in the same round trip.</summary>
     private Task CommitAsync(NpgsqlConnection connection, RoundTrip trip, CancellationToken cancellationToken)

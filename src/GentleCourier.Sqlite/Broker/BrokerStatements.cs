@@ -10,12 +10,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
     private readonly Statement generation = new(connection, "SELECT generation FROM courier_topology");
     private readonly Statement lastStamp = new(connection,
-        "SELECT term, number FROM courier_stamp WHERE store = ? ORDER BY term DESC, number DESC LIMIT 1");
-    private readonly Statement addStamp = new(connection, "INSERT OR IGNORE INTO courier_stamp VALUES (?, ?, ?)");
-    private readonly Statement dropStamp = new(connection,
-        "DELETE FROM courier_stamp WHERE store = ? AND term = ? AND number = ?");
-    private readonly Statement clearStamps = new(connection,
-        "DELETE FROM courier_stamp WHERE store = ? AND (term, number) < (?, ?)");
+        "SELECT term, number FROM courier_stamp WHERE store = ?");
+    private readonly Statement firstStamp = new(connection, "INSERT OR IGNORE INTO courier_stamp VALUES (?, 0, 0)");
+    private readonly Statement stamp = new(connection,
+        "UPDATE courier_stamp SET term = ?4, number = ?5 WHERE store = ?1 AND term = ?2 AND number = ?3");
     private readonly Statement routes = new(connection, """
         SELECT r.type, r.queue, q.in_key_order FROM courier_route r JOIN courier_queue q ON q.id = r.queue
         ORDER BY r.type
@@ -184,11 +182,10 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <summary>The last stamp of a store; where it has none, one that comes before all others is put there.</summary>
     public Stamp LastStamp(string store)
     {
-        var last = default(Stamp);
-        if (lastStamp.Bind(1, store).Step()) last = new(lastStamp.Int64(0), lastStamp.Int64(1));
+        firstStamp.Bind(1, store).Run();
+        lastStamp.Bind(1, store).Step();
+        var last = new Stamp(lastStamp.Int64(0), lastStamp.Int64(1));
         lastStamp.Reset();
-        if (last == default) addStamp.Bind(1, store).Bind(2, 0).Bind(3, 0).Run();
-        clearStamps.Bind(1, store).Bind(2, last.Term).Bind(3, last.Number).Run();
         return last;
     }
 
@@ -196,9 +193,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     public bool Stamp(Stamping stamping)
     {
         var (store, _, before, with) = stamping;
-        if (dropStamp.Bind(1, store).Bind(2, before.Term).Bind(3, before.Number).Run() == 0) return false;
-        addStamp.Bind(1, store).Bind(2, with.Term).Bind(3, with.Number).Run();
-        return true;
+        return stamp.Bind(1, store).Bind(2, before.Term).Bind(3, before.Number).Bind(4, with.Term)
+            .Bind(5, with.Number).Run() == 1;
     }
 
     public (Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder) ReadRoutes()
@@ -461,7 +457,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         Chores.Dispose();
         foreach (var statement in new[]
         {
-            topologyVersion, generation, lastStamp, addStamp, dropStamp, clearStamps, routes,
+            topologyVersion, generation, lastStamp, firstStamp, stamp, routes,
             addCopy, addPlace, count, next, lease, leavePlaces, endLease, renew, deleteCopy, release, retry,
             setAside, expiredQueues, returnExpired, endExpired, isInKeyOrder, nextInKeyOrder, leaseOne, leavePlace,
             beat, leave, remember, takeLetter, oldLetters, addTried, isHere, letterOf, addLetter,

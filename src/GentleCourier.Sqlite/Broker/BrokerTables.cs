@@ -128,13 +128,12 @@ internal static class BrokerTables
         ALTER TABLE courier_topology ADD COLUMN generation TEXT NOT NULL DEFAULT '';
         UPDATE courier_topology SET generation = lower(hex(randomblob(16)));
 
-        -- The last publish of each store: by which term of its relays, and which try of that. Each adds its own row and
-        -- deletes the one before, which has to be there.
+        -- The last publish of each store: by which term of its relays, and which try of that. Each takes the place of
+        -- the one before, which has to be there.
         CREATE TABLE courier_stamp (
-            store  TEXT NOT NULL,
+            store  TEXT PRIMARY KEY,
             term   INTEGER NOT NULL,
-            number INTEGER NOT NULL,
-            PRIMARY KEY (store, term, number)
+            number INTEGER NOT NULL
         ) WITHOUT ROWID;
 
         -- When the host was started, by which all times here are reckoned, whatever clocks say.

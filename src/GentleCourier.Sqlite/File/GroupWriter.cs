@@ -22,6 +22,9 @@ internal sealed class GroupWriter : IDisposable
     private SqliteConnection? connection;
     private FileIdentity? opened;
     private IDisposable? statements;
+    // What is still to be written when it ends does not wait for long for a file that somebody else has locked.
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+    private readonly CancellationTokenSource ending = new();
     private int queued;
     private bool stopped;
 
@@ -49,6 +52,7 @@ internal sealed class GroupWriter : IDisposable
         Func<TStatements, TResult> work, CancellationToken cancellationToken)
     {
         var item = new Work<TStatements, TResult>(work, cancellationToken);
+        item.Listen();
         lock (queue)
         {
             ObjectDisposedException.ThrowIf(stopped, this);
@@ -59,7 +63,10 @@ internal sealed class GroupWriter : IDisposable
         return item.Task;
     }
 
-    /// <summary>Finishes what was asked for, and closes the file.</summary>
+    /// <summary>
+    /// Finishes what was asked for, and closes the file. Where somebody else has that locked, what cannot be written
+    /// within two seconds fails.
+    /// </summary>
     public void Dispose()
     {
         lock (queue)
@@ -67,12 +74,15 @@ internal sealed class GroupWriter : IDisposable
             stopped = true;
             Monitor.Pulse(queue);
         }
+        ending.CancelAfter(LongestFarewell);
         thread.Join();
+        ending.Dispose();
         Close();
     }
 
     private void Run()
     {
+        using var patience = Patience.Until(ending.Token);
         var group = new List<Work>();
         while (TakeGroup(group))
         {
@@ -175,17 +185,45 @@ internal sealed class GroupWriter : IDisposable
         private readonly TaskCompletionSource<TResult> completion = new(
             TaskCreationOptions.RunContinuationsAsynchronously);
         private TResult result = default!;
+        private CancellationTokenRegistration registration;
+        private bool isBegun, isLeft;
 
         public Task<TResult> Task => completion.Task;
 
+        /// <summary>Until it begins, it can be left undone, however long the file is waited for.</summary>
+        public void Listen() => registration = cancellationToken.UnsafeRegister(
+            static work => ((Work<TStatements, TResult>)work!).Leave(), this);
+
         public override void Execute(object statements)
         {
-            if (cancellationToken.IsCancellationRequested) completion.TrySetCanceled(cancellationToken);
-            else result = work((TStatements)statements);
+            lock (completion)
+            {
+                if (isLeft) return;
+                isBegun = true;
+            }
+            result = work((TStatements)statements);
         }
 
-        public override void Complete() => completion.TrySetResult(result);
+        public override void Complete()
+        {
+            registration.Unregister();
+            completion.TrySetResult(result);
+        }
 
-        public override void Fail(Exception e) => completion.TrySetException(e);
+        public override void Fail(Exception e)
+        {
+            registration.Unregister();
+            completion.TrySetException(e);
+        }
+
+        private void Leave()
+        {
+            lock (completion)
+            {
+                if (isBegun) return;
+                isLeft = true;
+            }
+            completion.TrySetCanceled(cancellationToken);
+        }
     }
 }

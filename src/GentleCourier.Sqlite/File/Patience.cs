@@ -33,9 +33,29 @@ internal static unsafe partial class Patience
     [ThreadStatic]
     private static long began;
 
+    [ThreadStatic]
+    private static CancellationToken given;
+
+    /// <summary>
+    /// Has this thread wait no longer once it is cancelled, whatever the connection, until it is disposed.
+    /// </summary>
+    public static Ending Until(CancellationToken cancellationToken)
+    {
+        var before = given;
+        given = cancellationToken;
+        return new(before);
+    }
+
+    /// <summary>What was before is so again.</summary>
+    public readonly ref struct Ending(CancellationToken before)
+    {
+        public void Dispose() => given = before;
+    }
+
     [UnmanagedCallersOnly(CallConvs = [typeof(CallConvCdecl)])]
     private static int Wait(nint limit, int tries)
     {
+        if (given.IsCancellationRequested) return 0;
         if (tries == 0) began = Stopwatch.GetTimestamp();
         else if (Stopwatch.GetElapsedTime(began).TotalMilliseconds > limit) return 0;
         if (tries < Spins) Thread.SpinWait(20 << tries);

@@ -13,13 +13,10 @@ internal sealed class ConfirmedStatements(SqliteConnection connection) : IDispos
         UPDATE courier_relay SET identity = coalesce(identity, ?2) WHERE term = ?1 AND relay IS NOT NULL
         RETURNING identity
         """);
-    private readonly Statement confirmed = new(connection, """
-        SELECT generation, address, term, number FROM courier_confirmed ORDER BY generation, term DESC, number DESC
-        """);
+    private readonly Statement confirmed = new(connection,
+        "SELECT generation, address, term, number FROM courier_confirmed");
     private readonly Statement confirm = new(connection,
         "INSERT OR REPLACE INTO courier_confirmed (generation, address, term, number) VALUES (?, ?, ?, ?)");
-    private readonly Statement forget = new(connection,
-        "DELETE FROM courier_confirmed WHERE generation = ? AND term = ? AND number = ?");
     private readonly Statement forgetAll = new(connection, "DELETE FROM courier_confirmed");
     private readonly Statement raise = new(connection, """
         UPDATE courier_relay SET term = max(?1, ?2) + 1 WHERE term = ?1 AND relay IS NOT NULL RETURNING term
@@ -33,21 +30,15 @@ internal sealed class ConfirmedStatements(SqliteConnection connection) : IDispos
         if (identify.Bind(1, term).Bind(2, Guid.NewGuid().ToString("N")).Step()) identity = identify.Text(0);
         identify.Reset();
         if (identity is null) return null;
-        var (last, older) = (new List<Confirmed>(), new List<Confirmed>());
+        var last = new List<Confirmed>();
         while (confirmed.Step())
-        {
-            var one = new Confirmed(
-                confirmed.Text(0)!, confirmed.Text(1)!, new(confirmed.Int64(2), confirmed.Int64(3)));
-            (last is [.., var before] && before.Generation == one.Generation ? older : last).Add(one);
-        }
-        older.ForEach(one => Forget(one.Generation, one.Stamp));
+            last.Add(new(confirmed.Text(0)!, confirmed.Text(1)!, new(confirmed.Int64(2), confirmed.Int64(3))));
         return new(identity, last);
     }
 
     public void Confirm(Confirmation confirmation)
     {
-        var ((generation, address, last), before) = confirmation;
-        if (before is { } gone) Forget(generation, gone);
+        var (generation, address, last) = confirmation.Last;
         confirm.Bind(1, generation).Bind(2, address).Bind(3, last.Term).Bind(4, last.Number).Run();
     }
 
@@ -61,10 +52,7 @@ internal sealed class ConfirmedStatements(SqliteConnection connection) : IDispos
 
     public void Dispose()
     {
-        foreach (var statement in new[] { identify, confirmed, confirm, forget, forgetAll, raise, endTerm })
+        foreach (var statement in new[] { identify, confirmed, confirm, forgetAll, raise, endTerm })
             statement.Dispose();
     }
-
-    private void Forget(string generation, Stamp stamp) =>
-        forget.Bind(1, generation).Bind(2, stamp.Term).Bind(3, stamp.Number).Run();
 }

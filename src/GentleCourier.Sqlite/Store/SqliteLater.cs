@@ -1,4 +1,6 @@
 using System.Data.Common;
+using System.Text.Json;
+using System.Text.Json.Serialization;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -9,10 +11,20 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
 {
     private const string Columns = "seq, event_id, type, partition_key, due, added, event";
 
-    /// <summary>When the next event and the next schedule are due, as columns.</summary>
-    public const string Next = "(SELECT min(due) FROM courier_outbox_later), (SELECT min(due) FROM courier_schedule)";
+    /// <summary>
+    /// When the next event and the next schedule are due, as columns; <c>?1</c> are the names of those that nothing is
+    /// to be said of, as a JSON array.
+    /// </summary>
+    public const string Next = """
+        (SELECT min(due) FROM courier_outbox_later),
+        (SELECT min(due) FROM courier_schedule WHERE name NOT IN (SELECT value FROM json_each(?1)))
+        """;
 
     private Dues known = new(null, null);
+    private string except = "[]";
+
+    /// <summary>What is bound to <see cref="Next"/>.</summary>
+    public string Except => Volatile.Read(ref except);
 
     public Task AddAsync(
         DbTransaction transaction, IReadOnlyList<LaterDraft> events, CancellationToken cancellationToken) =>
@@ -26,14 +38,18 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             },
             cancellationToken);
 
-    public Task<DueStep> MoveDueAsync(long term, int limit, CancellationToken cancellationToken)
+    public Task<DueStep> MoveDueAsync(
+        long term, int limit, IReadOnlyCollection<string> exceptNames, CancellationToken cancellationToken)
     {
+        Volatile.Write(
+            ref except, JsonSerializer.Serialize([.. exceptNames], NamesJson.Default.StringArray));
         FaultPoint.Pass(FaultPoint.DueNotMoved);
         return store.TakeTurnAsync(
             statements =>
             {
                 var now = store.Now;
                 var next = DuesOf(statements.Connection);
+                var late = next.Later is { } first ? TimeSpan.FromMilliseconds(now - first) : default;
                 var moved = next.Later <= now ? statements.MoveDue(term, now, limit) : 0;
                 if (moved > 0)
                 {
@@ -41,7 +57,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
                     next = DuesOf(statements.Connection);
                 }
                 Volatile.Write(ref known, next);
-                return new DueStep(moved, In(next.Later, now), In(next.Schedule, now));
+                return new DueStep(moved, In(next.Later, now), In(next.Schedule, now), late);
             },
             cancellationToken);
     }
@@ -149,10 +165,10 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
         return statement;
     }
 
-    private static Dues DuesOf(SqliteConnection connection)
+    private Dues DuesOf(SqliteConnection connection)
     {
         using var next = new Statement(connection, $"SELECT {Next}");
-        next.Step();
+        next.Bind(1, Except).Step();
         var dues = DuesOf(next, 0);
         next.Reset();
         return dues;
@@ -170,3 +186,6 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
     /// <summary>When the next event and the next schedule are due.</summary>
     private sealed record Dues(long? Later, long? Schedule);
 }
+
+[JsonSerializable(typeof(string[]))]
+internal sealed partial class NamesJson : JsonSerializerContext;

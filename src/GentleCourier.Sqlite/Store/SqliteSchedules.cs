@@ -1,3 +1,4 @@
+using System.Data.Common;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -8,55 +9,38 @@ internal sealed class SqliteSchedules(SqliteStore store) : ISchedulePort
 {
     private static readonly TimeSpan ForgottenAfter = TimeSpan.FromDays(30);
 
-    public Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken) => store.ReadAsync(
-        connection =>
-        {
-            using var statement = new Statement(connection, """
-                SELECT name, version, type, template, rule, declared_rule, declaration, next, due, fired, paused,
-                    changed
-                FROM courier_schedule WHERE ?1 IS NULL OR due <= ?1 ORDER BY name
-                """);
-            var now = store.Now;
-            statement.Bind(1, dueOnly ? now : null);
-            var rows = new List<ScheduleRow>();
-            while (statement.Step())
-            {
-                rows.Add(new ScheduleRow(statement.Text(0)!, statement.Int64(1))
-                {
-                    Type = statement.Text(2)!,
-                    Template = statement.Blob(3),
-                    Rule = statement.Text(4)!,
-                    DeclaredRule = statement.Text(5)!,
-                    Declaration = statement.Text(6)!,
-                    Next = Time(statement, 7),
-                    Due = Time(statement, 8),
-                    Fired = Time(statement, 9),
-                    Paused = Time(statement, 10),
-                    Changed = Time(statement, 11),
-                });
-            }
-            return new ScheduleRows(rows, DateTimeOffset.FromUnixTimeMilliseconds(now));
-        },
-        cancellationToken);
+    public Task<ScheduleRows> ReadAsync(
+        bool dueOnly, DbTransaction? transaction, CancellationToken cancellationToken) => transaction is null
+        ? store.ReadAsync(connection => Read(connection, dueOnly), cancellationToken)
+        : store.InServiceAsync(
+            transaction, "read the schedules of", (service, _) => Read(service.Connection, dueOnly), cancellationToken);
 
-    public Task<bool> SaveAsync(
-        ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
-        store.TakeTurnAsync(
+    public Task<bool> SaveAsync(ScheduleRow row, IReadOnlyList<EncodedEvent> events, DbTransaction? transaction,
+        CancellationToken cancellationToken) => transaction is null
+        ? store.TakeTurnAsync(
             statements => statements.InTransaction(connection =>
             {
                 if (!Write(connection, row)) return false;
                 foreach (var @event in events) statements.AddAnew(@event, store.Now);
                 return true;
             }),
+            cancellationToken)
+        : store.InServiceAsync(
+            transaction, "write a schedule of",
+            (service, now) =>
+            {
+                if (!Write(service.Connection, row)) return false;
+                foreach (var @event in events) service.AddToOutbox(@event, now);
+                return true;
+            },
             cancellationToken);
 
-    public Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken) => store.TakeTurnAsync(
-        statements => statements.InTransaction(connection =>
-        {
-            using var remove = new Statement(connection, "DELETE FROM courier_schedule WHERE name = ? AND version = ?");
-            return remove.Bind(1, row.Name).Bind(2, row.Version).Run() == 1;
-        }),
-        cancellationToken);
+    public Task<bool> RemoveAsync(
+        ScheduleRow row, DbTransaction? transaction, CancellationToken cancellationToken) => transaction is null
+        ? store.TakeTurnAsync(
+            statements => statements.InTransaction(connection => Remove(connection, row)), cancellationToken)
+        : store.InServiceAsync(
+            transaction, "remove a schedule of", (service, _) => Remove(service.Connection, row), cancellationToken);
 
     public Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken) =>
         store.ReadAsync<IReadOnlyList<SeenDeclaration>>(
@@ -89,6 +73,40 @@ internal sealed class SqliteSchedules(SqliteStore store) : ISchedulePort
                 return true;
             }),
             cancellationToken);
+
+    private ScheduleRows Read(SqliteConnection connection, bool dueOnly)
+    {
+        using var statement = new Statement(connection, """
+            SELECT name, version, type, template, rule, declared_rule, declaration, next, due, fired, paused, changed
+            FROM courier_schedule WHERE ?1 IS NULL OR due <= ?1 ORDER BY name
+            """);
+        var now = store.Now;
+        statement.Bind(1, dueOnly ? now : null);
+        var rows = new List<ScheduleRow>();
+        while (statement.Step())
+        {
+            rows.Add(new ScheduleRow(statement.Text(0)!, statement.Int64(1))
+            {
+                Type = statement.Text(2)!,
+                Template = statement.Blob(3),
+                Rule = statement.Text(4)!,
+                DeclaredRule = statement.Text(5)!,
+                Declaration = statement.Text(6)!,
+                Next = Time(statement, 7),
+                Due = Time(statement, 8),
+                Fired = Time(statement, 9),
+                Paused = Time(statement, 10),
+                Changed = Time(statement, 11),
+            });
+        }
+        return new ScheduleRows(rows, DateTimeOffset.FromUnixTimeMilliseconds(now));
+    }
+
+    private static bool Remove(SqliteConnection connection, ScheduleRow row)
+    {
+        using var remove = new Statement(connection, "DELETE FROM courier_schedule WHERE name = ? AND version = ?");
+        return remove.Bind(1, row.Name).Bind(2, row.Version).Run() == 1;
+    }
 
     private static bool Write(SqliteConnection connection, ScheduleRow row)
     {

@@ -217,7 +217,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             turns.IsReaching = true;
             var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
             var service = On(transaction);
-            var isNew = service.AddToInbox(queue, events, Now);
+            var isNew = AddToInbox(service, queue, events, cancellationToken);
             turns.IsReaching = false;
             if (isNew) return new Handling(this, own, transaction, service, queue);
         }
@@ -225,11 +225,19 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         {
             turns.IsReaching = SqliteFile.IsLocked(e);
             await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
+            if (SqliteFile.IsLocked(e)) cancellationToken.ThrowIfCancellationRequested();
             if (e is SqliteException) throw file.Problem(e, "handle an event in");
             throw;
         }
         await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
         return null;
+    }
+
+    private bool AddToInbox(
+        ServiceConnection service, string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
+    {
+        using var ending = Patience.Until(cancellationToken);
+        return service.AddToInbox(queue, events, Now);
     }
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
@@ -250,7 +258,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
     private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
-        turns.TryTake() ? InTurn(s => s.LookIntoInbox(queue, events)) : LookBeside(queue, events);
+        turns.TryTake() ? InTurn(s => s.LookIntoInbox(queue, events), CancellationToken.None)
+            : LookBeside(queue, events);
 
     /// <summary>On a connection of its own, while another has the turn.</summary>
     private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)
@@ -336,14 +345,17 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     internal async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
+        // Before it waits for itself, which would look like somebody else's lock.
+        turns.RefuseInside(WriteFlow.Current);
         time.Load();
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
-        return InTurn(write);
+        return InTurn(write, cancellationToken);
     }
 
     /// <summary>Once the turn has been taken.</summary>
-    private T InTurn<T>(Func<StoreStatements, T> write)
+    private T InTurn<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
     {
+        using var ending = Patience.Until(cancellationToken);
         try
         {
             turns.IsReaching = true;
@@ -356,6 +368,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             turns.IsReaching = SqliteFile.IsLocked(e);
             // A connection in doubt is not used again.
             Close();
+            if (SqliteFile.IsLocked(e)) cancellationToken.ThrowIfCancellationRequested();
             throw e is SqliteException ? file.Problem(e, "use") : e;
         }
         finally
@@ -397,7 +410,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     {
         using var look = new Statement(
             connection, $"SELECT (SELECT 1 FROM courier_outbox LIMIT 1), {SqliteLater.Next}");
-        look.Step();
+        look.Bind(1, later.Except).Step();
         if (look.NullableInt64(0) is not null) committed.Raise();
         later.LookAround(look, 1);
     }

@@ -42,8 +42,9 @@ internal static class StoreTables
         ) WITHOUT ROWID;
 
         -- Events that wait until they are due, and move into the outbox then.
+        -- Numbers never come again: by its own, an event is not taken for one that was added in the place of another.
         CREATE TABLE courier_outbox_later (
-            seq           INTEGER PRIMARY KEY,
+            seq           INTEGER PRIMARY KEY AUTOINCREMENT,
             event_id      TEXT NOT NULL,
             type          TEXT NOT NULL,
             partition_key TEXT,
@@ -92,11 +93,10 @@ internal static class StoreTables
 
         -- The last publish that each broker has confirmed to this store, by the broker's generation.
         CREATE TABLE courier_confirmed (
-            generation TEXT NOT NULL,
+            generation TEXT PRIMARY KEY,
             term       INTEGER NOT NULL,
             number     INTEGER NOT NULL,
-            address    TEXT NOT NULL,                     -- where that broker was
-            PRIMARY KEY (generation, term, number)
+            address    TEXT NOT NULL                      -- where that broker was
         ) WITHOUT ROWID;
 
         -- Events that were handled, by the queue in whose name.

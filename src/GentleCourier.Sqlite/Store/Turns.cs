@@ -51,7 +51,8 @@ internal sealed class Turns(SqliteFile file) : IDisposable
         throw new CourierException(
             $"a transaction on {file.DisplayName} was begun inside another one, which has to end first: a SQLite file "
             + "has one writer; work on the connection of the outer transaction (for a receiver, that of its delivery), "
-            + "or end it before, also where the inner one is begun by a task that was started meanwhile");
+            + "which is given along where a method takes one, or end it before, also where the inner one is begun by a "
+            + "task that was started meanwhile");
     }
 
     public void Dispose() => line.Dispose();

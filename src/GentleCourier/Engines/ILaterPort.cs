@@ -19,8 +19,12 @@ public interface ILaterPort
     /// </summary>
     /// <param name="term">The term in which the relay leads.</param>
     /// <param name="limit">How many at the most.</param>
+    /// <param name="except">
+    /// Schedules, by name, that nothing is to be said of, nor waited for: they cannot fire here.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    Task<DueStep> MoveDueAsync(long term, int limit, CancellationToken cancellationToken = default);
+    Task<DueStep> MoveDueAsync(
+        long term, int limit, IReadOnlyCollection<string> except, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Waits until something may be due sooner than was known, or the limit is over. What is due later than
@@ -71,4 +75,5 @@ public readonly record struct LaterDraft(EncodedEvent Event, Due Due)
 /// <param name="Moved">How many events have moved.</param>
 /// <param name="NextIn">How long until there may be more to move; null: nothing waits.</param>
 /// <param name="ScheduleIn">How long until a schedule is due; null: none will be.</param>
-public readonly record struct DueStep(int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn);
+/// <param name="Late">For how long the first of those that have moved had been due.</param>
+public readonly record struct DueStep(int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn, TimeSpan Late = default);

@@ -1,3 +1,5 @@
+using System.Data.Common;
+
 namespace GentleCourier.Engines;
 
 /// <summary>
@@ -8,8 +10,10 @@ public interface ISchedulePort
 {
     /// <summary>Reads schedules, by name.</summary>
     /// <param name="dueOnly">Only those that are due.</param>
+    /// <param name="transaction">The caller's; null: none.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    Task<ScheduleRows> ReadAsync(bool dueOnly, CancellationToken cancellationToken = default);
+    Task<ScheduleRows> ReadAsync(
+        bool dueOnly, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Writes a schedule, and the events of its firing into the outbox, in one transaction, where it still has the
@@ -17,13 +21,15 @@ public interface ISchedulePort
     /// </summary>
     /// <param name="row">The schedule; version 0 where it is new.</param>
     /// <param name="events">Events that leave with it; may be none.</param>
+    /// <param name="transaction">The caller's; null: one of its own.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     /// <returns>False: somebody else was first, and nothing was written.</returns>
-    Task<bool> SaveAsync(
-        ScheduleRow row, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken = default);
+    Task<bool> SaveAsync(ScheduleRow row, IReadOnlyList<EncodedEvent> events, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default);
 
     /// <summary>Removes a schedule, where it still has this version.</summary>
-    Task<bool> RemoveAsync(ScheduleRow row, CancellationToken cancellationToken = default);
+    Task<bool> RemoveAsync(
+        ScheduleRow row, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>Which declarations have been seen, of all schedules.</summary>
     Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken = default);

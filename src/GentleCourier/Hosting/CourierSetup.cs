@@ -21,7 +21,11 @@ internal sealed class CourierSetup
         Strangers = settings is null ? [] : new Settings(settings, courier).Read();
         if (Problems() is { Count: > 0 } found)
             throw new OptionsValidationException(path, typeof(CourierOptions), found);
-        foreach (var binding in courier.Bindings) binding.Around = courier.Steps;
+        foreach (var binding in courier.Bindings)
+        {
+            binding.Around = courier.Steps;
+            if (Options.Store is not null && binding.Options.Inbox) binding.LongestAsked = Retention.Inbox / 2;
+        }
     }
 
     public CourierOptions Options => courier.Options;

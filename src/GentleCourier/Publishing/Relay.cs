@@ -24,6 +24,9 @@ internal sealed partial class Relay : BackgroundService
     /// <summary>So often it looks at the least whether the broker's tables have been made.</summary>
     private static readonly TimeSpan LongestLook = TimeSpan.FromSeconds(5);
 
+    /// <summary>For so long what has been published is still marked once the host stops.</summary>
+    private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(5);
+
     private readonly IStorePort store;
     private readonly IBroker broker;
     private readonly RelayOptions options;
@@ -106,7 +109,7 @@ internal sealed partial class Relay : BackgroundService
         var (isFull, took) = batch.Rows.Count > 0
             ? await RelayAsync(term, batch, began, stopping).ConfigureAwait(false)
             : (batch.IsFull, clock.GetElapsedTime(began));
-        await ForgetErrorAsync(term).ConfigureAwait(false);
+        await ForgetErrorAsync(term, stopping).ConfigureAwait(false);
         if (isFull) return;
         if (moved + batch.Rows.Count > 0)
         {
@@ -204,7 +207,7 @@ internal sealed partial class Relay : BackgroundService
                 (batch, began) = (next, clock.GetTimestamp());
                 continue;
             }
-            await MarkAsync(term, marks).ConfigureAwait(false);
+            await MarkAsync(term, marks, stopping).ConfigureAwait(false);
             await besides.ConfigureAwait(false);
             return (batch.IsFull, clock.GetElapsedTime(began));
         }
@@ -218,7 +221,7 @@ internal sealed partial class Relay : BackgroundService
         if (before is not null)
         {
             FaultPoint.Pass(FaultPoint.NextUnderWayNotMarked);
-            await MarkAsync(term, before).ConfigureAwait(false);
+            await MarkAsync(term, before, stopping).ConfigureAwait(false);
         }
         if (!batch.IsFull || batch.Rows[^1].IsHeld || clock.GetElapsedTime(run) >= LongestRun) return null;
         var next = await store.ReadOnAsync(batch.Rows, options.BatchSize, stopping).ConfigureAwait(false);
@@ -226,11 +229,15 @@ internal sealed partial class Relay : BackgroundService
     }
 
     /// <summary>
-    /// Those are published: even when the host stops now, the mark is made, which spares the inboxes a copy.
+    /// Those are published: even when the host stops now, the mark is made, which spares the inboxes a copy. A store
+    /// that is locked or away is not waited for then.
     /// </summary>
-    private async Task MarkAsync(long term, OutboxMarks marks)
+    private async Task MarkAsync(long term, OutboxMarks marks, CancellationToken stopping)
     {
-        if (!await store.MarkAsync(term, marks, CancellationToken.None).ConfigureAwait(false)) lead.Lose(term);
+        using var limit = new CancellationTokenSource();
+        using var begins = stopping.UnsafeRegister(
+            static limit => ((CancellationTokenSource)limit!).CancelAfter(LongestFarewell), limit);
+        if (!await store.MarkAsync(term, marks, limit.Token).ConfigureAwait(false)) lead.Lose(term);
     }
 
     /// <summary>An error is written down by whoever leads; a relay that stands by has tried nothing.</summary>
@@ -243,10 +250,10 @@ internal sealed partial class Relay : BackgroundService
     }
 
     /// <summary>It works: an error that was written down is no longer true.</summary>
-    private async Task ForgetErrorAsync(long term)
+    private async Task ForgetErrorAsync(long term, CancellationToken stopping)
     {
         if (!hasRecordedError) return;
-        await store.RecordRelayErrorAsync(term, null, CancellationToken.None).ConfigureAwait(false);
+        await store.RecordRelayErrorAsync(term, null, stopping).ConfigureAwait(false);
         hasRecordedError = false;
     }
 

@@ -27,6 +27,12 @@ public sealed class QueueBinding
     /// <summary>The limits; settings <c>Courier:Receivers:{queue}:…</c> go before them.</summary>
     public ReceiverOptions Options { get; } = new();
 
+    /// <summary>
+    /// The longest that a receiver may ask an event to be put off: half of what the inbox remembers. Null: as long as
+    /// it likes.
+    /// </summary>
+    internal TimeSpan? LongestAsked { get; set; }
+
     internal IReadOnlyDictionary<string, ContractHandler> Handlers => handlers;
 
     /// <summary>

@@ -2,7 +2,8 @@ namespace GentleCourier;
 
 /// <summary>
 /// Thrown by a receiver to say when the event is to come again. The attempt counts as failed, and the limits of
-/// attempts and age hold.
+/// attempts and age hold. Where there is an inbox it comes after half of the time that this remembers at the latest,
+/// <see cref="RetentionOptions.Inbox"/>: a copy that comes when that has been forgotten would act a second time.
 /// </summary>
 public sealed class RetryException : Exception
 {

@@ -35,15 +35,15 @@ internal sealed partial class Declarer(CourierSetup setup, IStorePort store, Con
 
     private async Task DeclareAsync(CancellationToken stopping)
     {
-        var kept = await store.Schedules.ReadAsync(dueOnly: false, stopping).ConfigureAwait(false);
+        var kept = await store.Schedules.ReadAsync(dueOnly: false, null, stopping).ConfigureAwait(false);
         var seen = await store.Schedules.ReadDeclarationsAsync(stopping).ConfigureAwait(false);
         foreach (var mine in rows!)
         {
             var old = kept.Rows.FirstOrDefault(r => r.Name == mine.Name);
             if (!Declaring.TakesOver(mine, old, seen)) continue;
-            var row = Declaring.Row(mine, old, kept.Now, Random.Shared.NextDouble());
+            var (row, events) = Declaring.Row(mine, old, kept.Now, Random.Shared.NextDouble());
             // Where another was first, the next round sees what there is.
-            if (!await store.Schedules.SaveAsync(row, [], stopping).ConfigureAwait(false)) return;
+            if (!await store.Schedules.SaveAsync(row, events, null, stopping).ConfigureAwait(false)) return;
             LogDeclared(logger, row.Name, ScheduleRule.Parse(row.Rule), row.Next);
         }
         FaultPoint.Pass(FaultPoint.DeclaredNotSeen);

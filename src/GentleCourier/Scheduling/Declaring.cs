@@ -26,19 +26,23 @@ internal static class Declaring
     }
 
     /// <summary>
-    /// The row that a declaration leads to. A change by hand ends with it; a pause does not, and what is to fire next
-    /// stays where the times are the same as before.
+    /// The row that a declaration leads to, and what leaves with it. A change by hand ends with it; a pause does not,
+    /// and what is to fire next stays where the times are the same as before. Where they are others, what the old ones
+    /// have come to leaves at once.
     /// </summary>
-    public static ScheduleRow Row(ScheduleRow mine, ScheduleRow? kept, DateTimeOffset now, double random)
+    public static (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events) Row(
+        ScheduleRow mine, ScheduleRow? kept, DateTimeOffset now, double random)
     {
-        if (kept is null) return Schedules.WithNext(mine, ScheduleRule.Parse(mine.Rule), now, random);
         var rule = ScheduleRule.Parse(mine.Rule);
-        var row = kept with
+        if (kept is null) return (Schedules.WithNext(mine, rule, now, random), []);
+        var isSame = HasTimesOf(rule, kept.Rule);
+        var (fired, events) = isSame ? (kept, []) : Schedules.FireBefore(kept, kept.Next, now);
+        var row = fired with
         {
             Type = mine.Type, Template = mine.Template, Rule = mine.Rule, DeclaredRule = mine.Rule,
             Declaration = mine.Declaration, Changed = null,
         };
-        return HasTimesOf(rule, kept.Rule) ? row : Schedules.WithNext(row, rule, now, random);
+        return (isSame ? row : Schedules.WithNext(row, rule, now, random), events);
     }
 
     private static bool HasTimesOf(ScheduleRule rule, string kept)

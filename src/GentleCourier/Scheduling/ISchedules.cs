@@ -1,8 +1,11 @@
+using System.Data.Common;
+
 namespace GentleCourier;
 
 /// <summary>
 /// The schedules of recurring events that a store keeps: to be looked at, and changed without a deployment. What is
-/// changed by hand stands until the declaration itself is another one. Thread-safe.
+/// changed by hand stands until the declaration itself is another one. What is changed in a transaction of the caller's
+/// holds with its commit; inside a transaction on a SQLite file, only that is possible. Thread-safe.
 /// </summary>
 public interface ISchedules
 {
@@ -10,37 +13,46 @@ public interface ISchedules
     /// <exception cref="CourierException">The database cannot be used.</exception>
     Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default);
 
-    /// <summary>It fires no more, until it is resumed.</summary>
+    /// <summary>It fires no more, until it is resumed. What is due already leaves with the pause.</summary>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
-    Task PauseAsync(string name, CancellationToken cancellationToken = default);
+    Task PauseAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>It fires again; what would have fired meanwhile is left out.</summary>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
-    Task ResumeAsync(string name, CancellationToken cancellationToken = default);
+    Task ResumeAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>It fires now, besides; also while it is paused. What it does next stays as it is.</summary>
     /// <returns>The event's id.</returns>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
-    Task<string> FireAsync(string name, CancellationToken cancellationToken = default);
+    Task<string> FireAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
-    /// <summary>Changes when it fires.</summary>
+    /// <summary>
+    /// Changes when it fires. What has come to its time by the old rule, and has not left yet, leaves with the change.
+    /// </summary>
     /// <param name="name">Its name.</param>
     /// <param name="change">Is given the options as they are. It may be called more than once.</param>
+    /// <param name="transaction">The caller's, on the store's database; null: one of its own.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <exception cref="CourierException">
     /// There is no such schedule, an option is not valid, or the database cannot be used.
     /// </exception>
-    Task ChangeAsync(string name, Action<ScheduleOptions> change, CancellationToken cancellationToken = default);
+    Task ChangeAsync(string name, Action<ScheduleOptions> change, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default);
 
     /// <summary>It fires again as it was last declared.</summary>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
-    Task RestoreAsync(string name, CancellationToken cancellationToken = default);
+    Task RestoreAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>Removes a schedule that nobody declares any more.</summary>
     /// <exception cref="CourierException">
     /// There is no such schedule, a process that is running declares it, or the database cannot be used.
     /// </exception>
-    Task RemoveAsync(string name, CancellationToken cancellationToken = default);
+    Task RemoveAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 }
 
 /// <summary>A schedule of recurring events. Immutable.</summary>

@@ -1,3 +1,4 @@
+using System.Data.Common;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 
@@ -9,24 +10,28 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
 
     public async Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default)
     {
-        var kept = await store.Schedules.ReadAsync(dueOnly: false, cancellationToken).ConfigureAwait(false);
+        var kept = await store.Schedules.ReadAsync(dueOnly: false, null, cancellationToken).ConfigureAwait(false);
         var seen = await store.Schedules.ReadDeclarationsAsync(cancellationToken).ConfigureAwait(false);
         return [.. kept.Rows.Select(row => Read(row, kept.Now, seen))];
     }
 
-    public Task PauseAsync(string name, CancellationToken cancellationToken = default) =>
-        SaveAsync(name, (row, now) => (Schedules.Pause(row, now), null), cancellationToken);
+    public Task PauseAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default) =>
+        SaveAsync(name, Schedules.Pause, transaction, cancellationToken);
 
-    public Task ResumeAsync(string name, CancellationToken cancellationToken = default) =>
-        SaveAsync(name, (row, now) => (Schedules.Resume(row, now, Random.Shared.NextDouble()), null),
-            cancellationToken);
+    public Task ResumeAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default) => SaveAsync(
+        name, (row, now) => (Schedules.Resume(row, now, Random.Shared.NextDouble()), []), transaction,
+        cancellationToken);
 
-    public async Task<string> FireAsync(string name, CancellationToken cancellationToken = default) =>
-        (await SaveAsync(name, (row, now) => (row, Schedules.FireByHand(row, now)), cancellationToken)
-            .ConfigureAwait(false))!.Value.Id;
+    public async Task<string> FireAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default) =>
+        (await SaveAsync(name, (row, now) => (row, [Schedules.FireByHand(row, now)]), transaction, cancellationToken)
+            .ConfigureAwait(false))[0].Id;
 
     public Task ChangeAsync(
-        string name, Action<ScheduleOptions> change, CancellationToken cancellationToken = default)
+        string name, Action<ScheduleOptions> change, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default)
     {
         ArgumentNullException.ThrowIfNull(change);
         return SaveAsync(
@@ -37,18 +42,20 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
                 var rule = options.Rule;
                 if (rule.Problems().FirstOrDefault() is { } problem)
                     throw new CourierException($"the schedule '{name}' is left as it is: {problem}");
-                return (Schedules.Change(row, rule, now, Random.Shared.NextDouble()), null);
+                return Schedules.Change(row, rule, now, Random.Shared.NextDouble());
             },
-            cancellationToken);
+            transaction, cancellationToken);
     }
 
-    public Task RestoreAsync(string name, CancellationToken cancellationToken = default) => SaveAsync(
+    public Task RestoreAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default) => SaveAsync(
         name,
-        (row, now) => row.Changed is null ? (row, null) : (Schedules.Change(
-            row, ScheduleRule.Parse(row.DeclaredRule), now, Random.Shared.NextDouble()), null),
-        cancellationToken);
+        (row, now) => row.Changed is null ? (row, []) : Schedules.Change(
+            row, ScheduleRule.Parse(row.DeclaredRule), now, Random.Shared.NextDouble()),
+        transaction, cancellationToken);
 
-    public async Task RemoveAsync(string name, CancellationToken cancellationToken = default)
+    public async Task RemoveAsync(
+        string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default)
     {
         var seen = await store.Schedules.ReadDeclarationsAsync(cancellationToken).ConfigureAwait(false);
         if (AgeOf(name, seen) is { } age && age < Declaring.Alive)
@@ -58,31 +65,31 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
                 + $"{Declaring.Alive.TotalSeconds:0} s after");
         for (var tries = 0; tries < MostTries; tries++)
         {
-            var (row, _) = await FindAsync(name, cancellationToken).ConfigureAwait(false);
-            if (await store.Schedules.RemoveAsync(row, cancellationToken).ConfigureAwait(false)) return;
+            var (row, _) = await FindAsync(name, transaction, cancellationToken).ConfigureAwait(false);
+            if (await store.Schedules.RemoveAsync(row, transaction, cancellationToken).ConfigureAwait(false)) return;
         }
         throw Busy(name);
     }
 
-    private async Task<EncodedEvent?> SaveAsync(
-        string name, Func<ScheduleRow, DateTimeOffset, (ScheduleRow Row, EncodedEvent? Event)> change,
-        CancellationToken cancellationToken)
+    private async Task<IReadOnlyList<EncodedEvent>> SaveAsync(
+        string name, Func<ScheduleRow, DateTimeOffset, (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events)> change,
+        DbTransaction? transaction, CancellationToken cancellationToken)
     {
         for (var tries = 0; tries < MostTries; tries++)
         {
-            var (row, now) = await FindAsync(name, cancellationToken).ConfigureAwait(false);
-            var (changed, @event) = change(row, now);
-            EncodedEvent[] events = @event is { } one ? [one] : [];
-            if (await store.Schedules.SaveAsync(changed, events, cancellationToken).ConfigureAwait(false))
-                return @event;
+            var (row, now) = await FindAsync(name, transaction, cancellationToken).ConfigureAwait(false);
+            var (changed, events) = change(row, now);
+            if (await store.Schedules.SaveAsync(changed, events, transaction, cancellationToken).ConfigureAwait(false))
+                return events;
         }
         throw Busy(name);
     }
 
     private async Task<(ScheduleRow Row, DateTimeOffset Now)> FindAsync(
-        string name, CancellationToken cancellationToken)
+        string name, DbTransaction? transaction, CancellationToken cancellationToken)
     {
-        var kept = await store.Schedules.ReadAsync(dueOnly: false, cancellationToken).ConfigureAwait(false);
+        var kept = await store.Schedules.ReadAsync(dueOnly: false, transaction, cancellationToken)
+            .ConfigureAwait(false);
         return kept.Rows.FirstOrDefault(r => r.Name == name) is { } found ? (found, kept.Now)
             : throw new CourierException($"there is no schedule '{name}' in {store.DisplayName}; "
                 + (kept.Rows.Count == 0 ? "there is none"

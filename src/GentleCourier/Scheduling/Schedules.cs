@@ -26,20 +26,49 @@ internal static class Schedules
     public static EncodedEvent FireByHand(ScheduleRow row, DateTimeOffset now) =>
         EventOf(row, $"{row.Name}@{now.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss.fff'Z'} by hand", now);
 
-    /// <summary>It rests.</summary>
-    public static ScheduleRow Pause(ScheduleRow row, DateTimeOffset now) =>
-        row with { Paused = row.Paused ?? now, Due = null };
+    /// <summary>It rests. What is due already leaves with it.</summary>
+    public static (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events) Pause(ScheduleRow row, DateTimeOffset now)
+    {
+        var (fired, events) = FireBefore(row, row.Due, now);
+        return (fired with { Paused = row.Paused ?? now, Due = null }, events);
+    }
 
     /// <summary>It goes on: what would have fired meanwhile is left out.</summary>
     public static ScheduleRow Resume(ScheduleRow row, DateTimeOffset now, double random) => row.Paused is null ? row
         : WithNext(row with { Paused = null }, ScheduleRule.Parse(row.Rule), now, random);
 
-    /// <summary>Another rule by hand, or again the one that was declared.</summary>
-    public static ScheduleRow Change(ScheduleRow row, ScheduleRule rule, DateTimeOffset now, double random)
+    /// <summary>
+    /// Another rule by hand, or again the one that was declared. What the old one has had its time for leaves with it.
+    /// </summary>
+    public static (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events) Change(
+        ScheduleRow row, ScheduleRule rule, DateTimeOffset now, double random)
     {
         var json = rule.ToJson();
-        var changed = row with { Rule = json, Changed = json == row.DeclaredRule ? null : now };
-        return WithNext(changed, rule, now, random);
+        var (fired, events) = FireBefore(row, row.Next, now);
+        var changed = fired with { Rule = json, Changed = json == row.DeclaredRule ? null : now };
+        return (WithNext(changed, rule, now, random), events);
+    }
+
+    /// <summary>
+    /// What has come to its time, and has not left yet, fires by the rule that is still in force: whoever writes
+    /// another one into its place would lose it. A rule that cannot be reckoned here fires nothing.
+    /// </summary>
+    /// <param name="row">The schedule.</param>
+    /// <param name="time">Its time: of the firing, or when that is due, which jitter may have put off.</param>
+    /// <param name="now">The time.</param>
+    public static (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events) FireBefore(
+        ScheduleRow row, DateTimeOffset? time, DateTimeOffset now)
+    {
+        if (row.Paused is not null || !(time <= now)) return (row, []);
+        try
+        {
+            var (fired, events, _) = Fire(row, now, 0);
+            return (fired, events);
+        }
+        catch (Exception e) when (e is CourierException or UnreadableEventException)
+        {
+            return (row, []);
+        }
     }
 
     private static ScheduleRow WithNext(ScheduleRow row, ScheduleRule rule, DateTimeOffset? next, double random) =>

@@ -17,19 +17,22 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     private static readonly TimeSpan LooksEvery = LaterDraft.Soon / 2;
     private static readonly TimeSpan Rest = TimeSpan.FromMilliseconds(5);
 
-    // Schedules that cannot be reckoned here, and why: that costs no other anything.
+    // Schedules that cannot be reckoned here, and why. They are left out of what is due next, so that they cost no
+    // other anything, and tried again now and then: the zone's data may have come.
     private readonly Dictionary<string, string> failing = new(StringComparer.Ordinal);
+    private long triedAt;
+    private bool isLate;
 
     public async Task TakeTurnAsync(CancellationToken stopping)
     {
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
         var step = await StepAsync(term, stopping).ConfigureAwait(false);
-        if (step.Moved > 0 || (step.ScheduleIn <= TimeSpan.Zero && failing.Count == 0))
+        if (step.Moved > 0 || step.ScheduleIn <= TimeSpan.Zero)
         {
             await Task.Delay(Rest, clock, stopping).ConfigureAwait(false);
             return;
         }
-        var wait = Shorter(Shorter(LooksEvery, step.NextIn), failing.Count == 0 ? step.ScheduleIn : null);
+        var wait = Shorter(Shorter(LooksEvery, step.NextIn), step.ScheduleIn);
         // Timers cut off what is less than a millisecond.
         if (wait > TimeSpan.Zero)
         {
@@ -41,21 +44,27 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     /// <summary>Moves what is due at this moment.</summary>
     public async Task<DueStep> StepAsync(long term, CancellationToken stopping)
     {
-        var step = await store.Later.MoveDueAsync(term, Step, stopping).ConfigureAwait(false);
-        if (step.ScheduleIn <= TimeSpan.Zero) await FireAsync(stopping).ConfigureAwait(false);
-        else failing.Clear();
+        var step = await store.Later.MoveDueAsync(term, Step, [.. failing.Keys], stopping).ConfigureAwait(false);
+        // Said once, and not for each step of a night's worth.
+        if (step.Moved > 0 && step.Late > ScheduleRule.Tolerance && !isLate) LogLate(logger, step.Late);
+        if (step.Moved > 0) isLate = step.Late > ScheduleRule.Tolerance;
+        if (step.ScheduleIn <= TimeSpan.Zero
+            || (failing.Count > 0 && clock.GetElapsedTime(triedAt) >= LooksEvery))
+            await FireAsync(stopping).ConfigureAwait(false);
         return step;
     }
 
     private async Task FireAsync(CancellationToken stopping)
     {
-        var due = await store.Schedules.ReadAsync(dueOnly: true, stopping).ConfigureAwait(false);
+        triedAt = clock.GetTimestamp();
+        var due = await store.Schedules.ReadAsync(dueOnly: true, null, stopping).ConfigureAwait(false);
+        foreach (var gone in failing.Keys.Except(due.Rows.Select(row => row.Name)).ToList()) failing.Remove(gone);
         foreach (var row in due.Rows)
         {
             if (Fire(row, due.Now) is not var (next, events, firings)) continue;
             FaultPoint.Pass(FaultPoint.DueNotFired);
             // Where another was first, it has fired.
-            if (!await store.Schedules.SaveAsync(next, events, stopping).ConfigureAwait(false)) continue;
+            if (!await store.Schedules.SaveAsync(next, events, null, stopping).ConfigureAwait(false)) continue;
             FaultPoint.Pass(FaultPoint.FiredNotKnown);
             if (firings.HasMissed) LogMissed(logger, row.Name, row.Next, ScheduleRule.Parse(row.Rule).Missed,
                 events.Count, next.Next);
@@ -84,6 +93,11 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
 
     [LoggerMessage(502, LogLevel.Debug, "Schedule {Name} has fired for {Time}; next at {Next}")]
     private static partial void LogFired(ILogger logger, string name, DateTimeOffset? time, DateTimeOffset? next);
+
+    [LoggerMessage(505, LogLevel.Warning,
+        "Events for later leave late: the first of them had been due for {Late}. No relay ran meanwhile, or a clock "
+        + "was set")]
+    private static partial void LogLate(ILogger logger, TimeSpan late);
 
     [LoggerMessage(504, LogLevel.Error, "Schedule {Name} is due and cannot fire here; others go on: {Problem}")]
     private static partial void LogCannotFire(ILogger logger, string name, string problem);

@@ -186,7 +186,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
 
         var age = @event.Time is { } time ? clock.GetUtcNow() - time : (TimeSpan?)null;
         var (delay, reason) = Redelivery.After(
-            options, delivery.Attempt, (e as RetryException)?.Delay, age, Random.Shared.NextDouble());
+            options, delivery.Attempt, AskedBy(e, @event), age, Random.Shared.NextDouble());
         if (delay is null)
         {
             return await RejectUnlessHandledAsync(delivery, $"{reason}; the last with {error}", e)
@@ -197,6 +197,19 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
                 delivery.Attempt, options.MaxAttempts, delay.Value, error, times,
                 times == 1 && delivery.Attempt == 1 ? e : null);
         return new Outcome.Modified(delay.Value, e is RetryException ? Words.FirstLine(Words.Of(e)) : error);
+    }
+
+    /// <summary>
+    /// What its receiver asks for. A copy that comes again when the inbox has forgotten the other one would act a
+    /// second time.
+    /// </summary>
+    private TimeSpan? AskedBy(Exception e, Event @event)
+    {
+        var asked = (e as RetryException)?.Delay;
+        if (!(asked > binding.LongestAsked)) return asked;
+        if (repeats.IsTimeToSay("asked", out var times))
+            LogTooLong(logger, queue, @event.Type, @event.Id, asked.Value, binding.LongestAsked.Value, times);
+        return binding.LongestAsked;
     }
 
     /// <summary>Later, behind others, and without counting.</summary>
@@ -250,6 +263,13 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         + "again, and the attempt does not count: {Problem} ({Times} like it since the last success)")]
     private static partial void LogAround(ILogger logger, string queue, string worker, string receiver, string type,
         string id, string problem, int times, Exception? e);
+
+    [LoggerMessage(227, LogLevel.Warning,
+        "Queue {Queue}: the receiver of {Type} {Id} asks for it again in {Asked}; it comes in {Longest}, half of what "
+        + "the inbox remembers, since a copy that comes later could act a second time ({Times} like it since the last "
+        + "success). For longer delays raise Courier:Retention:Inbox")]
+    private static partial void LogTooLong(
+        ILogger logger, string queue, string type, string id, TimeSpan asked, TimeSpan longest, int times);
 
     [LoggerMessage(225, LogLevel.Warning,
         "Queue {Queue}: {Type} {Id} goes back, {Reason}; {Times} of them so far. They come again for {Patience}, and "

@@ -141,23 +141,23 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("generation")
                         .HasColumnOrder(1);
 
-                    b.Property<long>("term")
-                        .HasColumnType("INTEGER")
-                        .HasColumnName("term")
-                        .HasColumnOrder(2);
-
-                    b.Property<long>("number")
-                        .HasColumnType("INTEGER")
-                        .HasColumnName("number")
-                        .HasColumnOrder(3);
-
                     b.Property<string>("address")
                         .IsRequired()
                         .HasColumnType("TEXT")
                         .HasColumnName("address")
                         .HasColumnOrder(4);
 
-                    b.HasKey("generation", "term", "number");
+                    b.Property<long>("number")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("number")
+                        .HasColumnOrder(3);
+
+                    b.Property<long>("term")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("term")
+                        .HasColumnOrder(2);
+
+                    b.HasKey("generation");
 
                     b.ToTable("courier_confirmed", (string)null);
                 });

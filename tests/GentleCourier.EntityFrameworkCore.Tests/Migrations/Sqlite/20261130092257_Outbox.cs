@@ -35,7 +35,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 },
                 constraints: table =>
                 {
-                    table.PrimaryKey("PK_courier_confirmed", x => new { x.generation, x.term, x.number });
+                    table.PrimaryKey("PK_courier_confirmed", x => x.generation);
                 });
 
             migrationBuilder.CreateTable(

@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261130085526_Outbox")]
+    [Migration("20261130092240_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
