@@ -51,14 +51,32 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
         (s.Every, s.Missed) = (TimeSpan.FromSeconds(1), Missed.Each));
 });
 var host = started = builder.Build();
-if (role == "publish") await PublishAsync();
+if (role == "publish") await PatientlyAsync(PublishAsync);
 else if (role == "send-back") await SendBackAsync();
 else
 {
-    if (role == "receive") await MakeTableAsync();
+    if (role == "receive") await PatientlyAsync(MakeTableAsync);
     await host.StartAsync();
     Console.WriteLine("started");
     await host.WaitForShutdownAsync();
+}
+
+// A service that is started beside a dozen others on two cores tries again where a database does not answer in time.
+async Task PatientlyAsync(Func<Task> work)
+{
+    for (var tries = 1; ; tries++)
+    {
+        try
+        {
+            await work();
+            return;
+        }
+        catch (Exception e) when (tries < 10
+            && e is CourierException { IsTransient: true } or DbException { IsTransient: true })
+        {
+            await Task.Delay(TimeSpan.FromMilliseconds(200));
+        }
+    }
 }
 
 // Several start at once, and one of them makes the table.

@@ -174,6 +174,8 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         // To ask again and again takes the processor from those who are waited for.
         for (var pause = 5; !await condition(); pause = Math.Min(pause + 1, 25))
         {
+            if (Array.Find(rigs, rig => rig.HasFailed) is { } failed)
+                Assert.Fail($"a process failed while {what} was waited for\n{failed}");
             if (limit.IsCancellationRequested)
                 Assert.Fail($"waited {Limit.TotalSeconds} s in vain until {what}\n{string.Join('\n', rigs)}");
             await Task.Delay(pause, CancellationToken.None);

@@ -71,6 +71,9 @@ public sealed class Rig : IDisposable
 
     public bool WasKilled => process.HasExited && process.ExitCode == Killed;
 
+    /// <summary>Whether it ended in another way than it was meant to.</summary>
+    public bool HasFailed => process.HasExited && process.ExitCode is not (0 or Killed);
+
     public int ExitCode => process.ExitCode;
 
     public async Task<int> EndsAsync()
