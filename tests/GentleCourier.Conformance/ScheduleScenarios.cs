@@ -253,18 +253,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             // Mostly minutes pass, and now and then all are away for most of a day.
             clock.Advance(random.Next(40) == 0 ? TimeSpan.FromHours(random.Next(1, 20))
                 : TimeSpan.FromMinutes(random.Next(1, 60)));
-            await Task.WhenAll(Enumerable.Range(0, random.Next(1, 3)).Select(async _ =>
-            {
-                var one = random.Next(instances.Length);
-                try
-                {
-                    await instances[one]();
-                }
-                catch (KilledException)
-                {
-                    instances[one] = Instance(store, clock, $"i{one}-{random.Next()}", random);
-                }
-            }));
+            await Task.WhenAll(Enumerable.Range(0, random.Next(1, 3)).Select(
+                _ => TurnOfOneAsync(instances, store, clock, random)));
         }
         var last = clock.GetUtcNow();
         clock.Advance(TimeSpan.FromHours(1));
@@ -369,16 +359,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             clock.Advance(random.Next(40) == 0 ? TimeSpan.FromHours(random.Next(1, 30))
                 : TimeSpan.FromMinutes(random.Next(1, 90)));
             if (random.Next(6) == 0) await ChangeAsync(names[random.Next(names.Length)]);
-            if (random.Next(3) == 0) continue;
-            var one = random.Next(instances.Length);
-            try
-            {
-                await instances[one]();
-            }
-            catch (KilledException)
-            {
-                instances[one] = Instance(store, clock, $"i{one}-{random.Next()}", random);
-            }
+            if (random.Next(3) > 0) await TurnOfOneAsync(instances, store, clock, random);
         }
         var last = clock.GetUtcNow();
         clock.Advance(TimeSpan.FromMinutes(1));
@@ -499,6 +480,21 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
 
     private static DateTimeOffset TimeOf(string id) =>
         DateTimeOffset.Parse(id[(id.IndexOf('@') + 1)..], System.Globalization.CultureInfo.InvariantCulture);
+
+    /// <summary>One of them has its turn; where that kills it, another comes in its place.</summary>
+    private static async Task TurnOfOneAsync(
+        Func<Task>[] instances, IStorePort store, TimeProvider clock, Random random)
+    {
+        var one = random.Next(instances.Length);
+        try
+        {
+            await instances[one]();
+        }
+        catch (KilledException)
+        {
+            instances[one] = Instance(store, clock, $"i{one}-{random.Next()}", random);
+        }
+    }
 
     /// <summary>One turn of an instance, which may be killed before or after it has written.</summary>
     private static Func<Task> Instance(IStorePort store, TimeProvider clock, string name, Random random)
