@@ -40,6 +40,7 @@ internal static class OutboxCommand
         command.Subcommands.Add(kept.Export());
         command.Subcommands.Add(back.Import());
         command.Subcommands.Add(AcceptBroker());
+        command.Subcommands.Add(SetClock());
         return command;
     }
 
@@ -71,6 +72,45 @@ internal static class OutboxCommand
             await store.AcceptBrokerAsync(result.GetValue(isNew), cancel);
             Console.WriteLine($"the relay of {store.DisplayName} goes on with the broker that is there");
             if (result.GetValue(isNew)) Console.WriteLine("and as another store than the one that it was copied from");
+        });
+        return command;
+    }
+
+    private static Command SetClock()
+    {
+        var command = new Command(
+            "set-clock",
+            """
+            Says what time it is, where the clocks of a store's relays differ: by that schedules, and events for a time,
+            leave. It counts twice beside the clocks of the relays, one each, until more than half of all say something
+            else. Schedules that wait for a time of a clock that was ahead wait for the next one by their rule; delays,
+            leases and retention go by no clock, and are left alone.
+
+            For a store in a file; one on a server goes by the server's clock.
+
+            Examples:
+              courier outbox set-clock --store harbour
+              courier outbox set-clock --to "2031-06-14 14:30" --store harbour
+            """);
+        var connections = Connect(command);
+        var to = new Option<string?>("--to")
+        {
+            HelpName = "TIME",
+            Description = "What time it is: local date and time, or a time of today; by default what this host's says",
+        };
+        command.Options.Add(to);
+        command.SetAction(async (result, cancel) =>
+        {
+            var said = result.GetValue(to) is { } text ? Plain.Moment(text, "--to", DateTime.Today)
+                : DateTimeOffset.UtcNow;
+            if (said < DateTimeOffset.UnixEpoch) throw new UsageException("--to is before 1970");
+            await using var store = connections.Store(result);
+            var before = (await store.ReadOutboxFiguresAsync(cancel)).Clock?.Time;
+            await store.Later.SetClockAsync(said, cancel);
+            var by = said - (before ?? said);
+            var how = by.Duration() < TimeSpan.FromSeconds(1) ? "as it was"
+                : $"{(by > TimeSpan.Zero ? "on" : "back")} by {Plain.Age(by.Duration())}";
+            Console.WriteLine($"{store.DisplayName} goes by {Plain.Time(said.ToUniversalTime())} from now on, {how}");
         });
         return command;
     }

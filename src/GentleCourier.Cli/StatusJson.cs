@@ -70,7 +70,8 @@ internal static class StatusJson
     {
         store = s.Store, s.Outbox.Waiting, s.Outbox.Held, s.Outbox.Refused, s.Outbox.Precision,
         oldestAgeSeconds = s.Outbox.OldestAge?.TotalSeconds, s.Outbox.Relay, s.Outbox.LastError, s.Outbox.DeadRows,
-        s.Outbox.FormerBrokers,
+        s.Outbox.FormerBrokers, clockDoubtedForSeconds = s.Outbox.Clock?.DoubtedFor?.TotalSeconds,
+        clocksApart = s.Outbox.Clock?.Apart.Select(c => new { c.Relay, aheadSeconds = c.Ahead.TotalSeconds }),
         s.Outbox.Later, nextDueInSeconds = s.Outbox.NextDueIn?.TotalSeconds,
         oldestSnapshotSeconds = s.Outbox.OldestSnapshot?.TotalSeconds, s.Outbox.SnapshotHolder,
         heldEvents = held.Select(h => new { h.Row, h.Id, h.Type, h.Attempts, h.LastError, h.Due, h.Added }),

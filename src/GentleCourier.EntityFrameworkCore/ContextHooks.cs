@@ -51,10 +51,12 @@ internal sealed class ContextHooks(
                 {
                     EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray(), Due = due.Value,
                 });
-            Set(entry, Tables.Added, clock.GetUtcNow(), onServer: false);
+            var now = store.Later.Stamp;
+            if (now is { } added) Set(entry, Tables.Added, added);
             unsaved.Add(context, type);
             if (due is not { } later) continue;
-            Set(entry, Tables.DueAt, later.From(clock.GetUtcNow()), onServer: true);
+            Set(entry, Tables.DueAt, later.From(now ?? clock.GetUtcNow()));
+            if (now is not null) entry.Property(Tables.ByClock).CurrentValue = later.Time is null ? 0L : 1L;
             withLater.AddOrUpdate(context, this);
         }
         return encoded.ConvertAll(e => e.Event.Id);
@@ -63,12 +65,12 @@ internal sealed class ContextHooks(
     /// <summary>Whether a context has saved since this was last asked.</summary>
     public bool TakeSaved(DbContext context) => haveSaved.Remove(context);
 
-    /// <summary>A time: in a file as Unix milliseconds, and on a server where it does not say it by itself.</summary>
-    private static void Set(EntityEntry entry, string name, DateTimeOffset time, bool onServer)
+    /// <summary>A time: in a file as Unix milliseconds.</summary>
+    private static void Set(EntityEntry entry, string name, DateTimeOffset time)
     {
         var property = entry.Property(name);
-        if (property.Metadata.ClrType == typeof(long)) property.CurrentValue = time.ToUnixTimeMilliseconds();
-        else if (onServer) property.CurrentValue = time.UtcDateTime;
+        property.CurrentValue = property.Metadata.ClrType == typeof(long) ? time.ToUnixTimeMilliseconds()
+            : time.UtcDateTime;
     }
 
     public override InterceptionResult<int> SavingChanges(DbContextEventData eventData, InterceptionResult<int> result)
@@ -117,8 +119,9 @@ internal sealed class ContextHooks(
         var delayed = Entries<LaterOutboxEvent>(context).FindAll(
             e => e.State == EntityState.Added && e.Entity.Due.Time is null);
         if (delayed.Count == 0) return;
-        var now = await store.Later.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
-        foreach (var entry in delayed) Set(entry, Tables.DueAt, entry.Entity.Due.From(now), onServer: true);
+        var now = store.Later.Stamp
+            ?? await store.Later.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
+        foreach (var entry in delayed) Set(entry, Tables.DueAt, entry.Entity.Due.From(now));
     }
 
     /// <summary>

@@ -29,8 +29,12 @@ internal static class SqliteTables
             later.Property(e => e.PartitionKey).Column("partition_key", "TEXT", 4);
             later.Property<long>(Tables.Added).Column("added", "INTEGER", 5).ValueGeneratedNever();
             later.Property<long>(Tables.DueAt).Column("due", "INTEGER", 6).ValueGeneratedNever();
-            later.Property(e => e.Event).Column("event", "BLOB", 7);
-            later.HasIndex(Tables.DueAt).HasDatabaseName("courier_outbox_later_due");
+            later.Property<long>(Tables.ByClock).Column("by_clock", "INTEGER", 7).ValueGeneratedNever();
+            later.Property(e => e.Event).Column("event", "BLOB", 8);
+            later.HasIndex([Tables.DueAt], "due").HasDatabaseName("courier_outbox_later_due")
+                .HasFilter("by_clock = 0");
+            later.HasIndex([Tables.DueAt], "clock").HasDatabaseName("courier_outbox_later_clock")
+                .HasFilter("by_clock = 1");
             later.HasIndex(e => e.EventId).HasDatabaseName("courier_outbox_later_id");
             later.HasIndex(e => e.PartitionKey).HasDatabaseName("courier_outbox_later_key")
                 .HasFilter("partition_key IS NOT NULL");
@@ -127,8 +131,20 @@ internal static class SqliteTables
             time.Column<int>("id", "INTEGER");
             time.Column<string>("boot", "TEXT");
             time.Column<long>("started", "INTEGER");
+            time.Column<long>("ahead", "INTEGER");
+            time.Column<long?>("least", "INTEGER", required: false);
+            time.Column<int>("agreed", "INTEGER").HasDefaultValue(0);
+            time.Column<long?>("doubted", "INTEGER", required: false);
             time.HasKey("id");
             time.ToTable(table => table.HasCheckConstraint("courier_store_clock_id", "id = 1"));
+        });
+        model.Add("courier_relay_clock", null, inMigrations, clock =>
+        {
+            clock.Column<string>("relay", "TEXT");
+            clock.Column<long>("ahead", "INTEGER");
+            clock.Column<long>("moved", "INTEGER");
+            clock.Column<long>("until", "INTEGER");
+            clock.HasKey("relay");
         });
         model.Add("courier_schema", null, inMigrations, version =>
         {

@@ -14,6 +14,9 @@ internal static class Tables
     /// <summary>When an event for later is due, in the database's own way.</summary>
     public const string DueAt = "DueAt";
 
+    /// <summary>Whether that is by the clock, or a delay; in a file only.</summary>
+    public const string ByClock = "ByClock";
+
     /// <summary>The times of a schedule, in the order of their columns.</summary>
     public static readonly string[] TimesOfSchedule = ["next", "due", "fired", "paused", "changed"];
 

@@ -121,7 +121,7 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         var read = await store.Later.ReadAsync(new() { Id = "tap-1" }, 10, null, null, default);
         Assert.Equal(1, await Later(harbour).CancelAsync(new LaterFilter { Id = "tap-1" }));
         await harbour.PublishAsync(EventDraft.Of(new Tap(99), new() { Id = "tap-1", Due = Tomorrow }));
-        Assert.Equal(0, await store.Later.MoveAsync(read, Now, null, default));
+        Assert.Equal(0, await store.Later.MoveAsync(read, DateTimeOffset.UtcNow, byClock: true, null, default));
         var there = Assert.Single(await Later(harbour).ListAsync());
         Assert.Equal(99, Crossing.NumberOf(there.Json));
     }

@@ -85,21 +85,16 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
     }
 
     [Fact]
-    public async Task An_event_that_fails_and_is_too_old_is_set_aside()
+    public async Task An_event_that_fails_and_would_be_too_old_at_its_next_attempt_is_set_aside()
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
-        await StartFaresAsync(
-            crossing, log, queue => (queue.Options.RetriesAtOnce, queue.Options.MaxAge) = (1, TimeSpan.FromHours(1)));
-        var hourAgo = DateTimeOffset.UtcNow.AddHours(-1).ToString("O");
-        await crossing.Broker()
-            .PublishAsync([new EncodedEvent("1", "test.tap", null, System.Text.Encoding.UTF8.GetBytes(
-            $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.tap","time":"{{hourAgo}}","data":{"number":1} }"""))]);
+        var log = new Log { OnTap = (_, _) => throw new RetryException(TimeSpan.FromHours(2), "the till is jammed") };
+        await StartFaresAsync(crossing, log, queue => queue.Options.MaxAge = TimeSpan.FromHours(1));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await crossing.SettledAsync(deadLetters: 1);
-        Assert.Equal(
-            "failed attempt 1, and would be older than 01:00:00 at the next; the last with TimeoutException: the till "
-            + "is jammed",
-            (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
+        Assert.StartsWith(
+            "failed attempt 1, and would be older than 01:00:00 at the next; the last with",
+            (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -20,7 +20,10 @@ public sealed class Rig : IDisposable
     {
     }
 
-    /// <param name="clock">How far its clock is off, such as <c>+1h</c>; null: not at all.</param>
+    /// <param name="clock">
+    /// How far its clock is off, such as <c>+1h</c>, or the path of a file that says so, and may be changed; null: not
+    /// at all.
+    /// </param>
     /// <param name="crossing">Whose broker and stores it uses.</param>
     /// <param name="role">As of the others.</param>
     /// <param name="service">Whose store it uses.</param>
@@ -45,7 +48,15 @@ public sealed class Rig : IDisposable
         if (clock is not null)
         {
             start.Environment["LD_PRELOAD"] = OtherTime.Value;
-            start.Environment["FAKETIME"] = clock;
+            if (Path.IsPathRooted(clock))
+            {
+                start.Environment["FAKETIME_TIMESTAMP_FILE"] = clock;
+                start.Environment["FAKETIME_NO_CACHE"] = "1";
+            }
+            else
+            {
+                start.Environment["FAKETIME"] = clock;
+            }
             // How long something takes is not for a clock that is wrong to say.
             start.Environment["FAKETIME_DONT_FAKE_MONOTONIC"] = "1";
         }

@@ -42,16 +42,18 @@ internal sealed class BrokerStatements(PostgresServer server)
         + "LEFT JOIN courier.route ON true ORDER BY type, queue");
 
     public readonly string AddCopies = server.Sql("""
-        INSERT INTO courier.copy (queue, arrived, event)
-        SELECT r.queue, coalesce($1, now()), e.event FROM unnest($2, $3) WITH ORDINALITY AS e (type, event, place)
+        INSERT INTO courier.copy (queue, arrived, event, waited)
+        SELECT r.queue, coalesce($1, now()), e.event, e.waited
+        FROM unnest($2, $3, $4) WITH ORDINALITY AS e (type, event, waited, place)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
 
     // Where a queue is in key order each event has a key: without one of its own, one that nobody else has.
     public readonly string AddCopiesWithKeys = server.Sql($"""
-        INSERT INTO courier.copy (queue, arrived, event, key)
-        SELECT r.queue, coalesce($1, now()), e.event, CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
-        FROM unnest($2, $3, $4) WITH ORDINALITY AS e (type, event, key, place)
+        INSERT INTO courier.copy (queue, arrived, event, waited, key)
+        SELECT r.queue, coalesce($1, now()), e.event, e.waited,
+            CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
+        FROM unnest($2, $3, $4, $5) WITH ORDINALITY AS e (type, event, waited, key, place)
         CROSS JOIN LATERAL (SELECT queue, in_key_order FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
 
@@ -164,13 +166,13 @@ internal sealed class BrokerStatements(PostgresServer server)
                 WHERE before <= {Budget.Bytes - Budget.LargestEvent}))
             RETURNING id, attempts, abandoned, event, key,
                 CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
-                coalesce($1, now()) - arrived AS waited),
+                coalesce($1, now()) - arrived AS here, waited),
         noted AS (
             INSERT INTO courier.link (id, queue, worker, in_hand, until, place)
             SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5, $11 FROM taken HAVING count(*) > 0 OR $10
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = excluded.place)
-        SELECT id, attempts, abandoned, event, key, tried_for, waited FROM taken
+        SELECT id, attempts, abandoned, event, key, tried_for, here, waited FROM taken
         """;
 
     /// <summary>
@@ -214,14 +216,15 @@ internal sealed class BrokerStatements(PostgresServer server)
                     LIMIT 1000 FOR UPDATE SKIP LOCKED))
             RETURNING *),
         in_key_order AS (
-            INSERT INTO courier.copy (queue, id, arrived, attempts, first_attempt, error, event, key, history, identity)
+            INSERT INTO courier.copy
+                (queue, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity)
             OVERRIDING SYSTEM VALUE
-            SELECT queue, id, arrived, attempts, first_attempt, error, event, key, history, identity FROM due
+            SELECT queue, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity FROM due
                 WHERE key IS NOT NULL),
         counted AS ({CountPromoted})
-        INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, history, identity)
-        SELECT queue, arrived, attempts, first_attempt, error, event, history, identity FROM due WHERE key IS NULL
-            ORDER BY due, id
+        INSERT INTO courier.copy (queue, arrived, waited, attempts, first_attempt, error, event, history, identity)
+        SELECT queue, arrived, waited, attempts, first_attempt, error, event, history, identity FROM due
+            WHERE key IS NULL ORDER BY due, id
         """);
 
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
@@ -253,9 +256,9 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
         kept AS (
             INSERT INTO courier.later
-                (queue, due, id, arrived, attempts, first_attempt, error, event, key, history, identity)
-            SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, attempts - ($6)[place], first_attempt,
-                ($4)[place], event, key, history, identity
+                (queue, due, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity)
+            SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, waited, attempts - ($6)[place],
+                first_attempt, ($4)[place], event, key, history, identity
                 FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone

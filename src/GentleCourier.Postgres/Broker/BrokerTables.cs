@@ -44,6 +44,7 @@ internal static class BrokerTables
             queue         int NOT NULL,
             id            bigint GENERATED ALWAYS AS IDENTITY,
             arrived       timestamptz NOT NULL,
+            waited        interval,                                   -- in an outbox before; null: less than a second
             attempts      int NOT NULL DEFAULT 0,
             abandoned     int NOT NULL DEFAULT 0,                     -- the latest attempts in a row never settled
             event         bytea NOT NULL,                             -- CloudEvents 1.0, JSON format
@@ -67,6 +68,7 @@ internal static class BrokerTables
             due           timestamptz NOT NULL,
             id            bigint NOT NULL,
             arrived       timestamptz NOT NULL,
+            waited        interval,
             attempts      int NOT NULL,
             first_attempt timestamptz NOT NULL,
             error         text NOT NULL,

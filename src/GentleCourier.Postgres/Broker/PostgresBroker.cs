@@ -157,7 +157,8 @@ internal sealed class PostgresBroker
             var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
             List<NpgsqlParameter> copies =
                 [server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
-                Parameter.Of(Array.ConvertAll(taken, i => events[i].Json))];
+                Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)),
+                Parameter.Of(Array.ConvertAll(taken, i => events[i].OutboxWait))];
             if (known.AnyInKeyOrder)
                 copies.Add(Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey)));
             trip.Add(known.AnyInKeyOrder ? sql.AddCopiesWithKeys : sql.AddCopies, [.. copies]);

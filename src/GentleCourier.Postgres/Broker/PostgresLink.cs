@@ -184,7 +184,7 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
                 new LeasedCopy(
                     row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5))
                 {
-                    Waited = row.Age(6),
+                    Waited = row.Age(6), Age = row.Age(6) + (row.Span(7) ?? TimeSpan.Zero),
                 });
             if (row.Text(4) is { } key && string.CompareOrdinal(key, fetch.LastKey) > 0) fetch.LastKey = key;
         }

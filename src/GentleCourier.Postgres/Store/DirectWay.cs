@@ -28,10 +28,10 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
-            RETURNING id, type, event, partition_key),
+            RETURNING id, type, event, partition_key, {StoreStatements.WaitOf("$3")} AS waited),
         copies AS (
-            INSERT INTO broker.copy (queue, arrived, event, key)
-            SELECT r.queue, coalesce($3, now()), m.event,
+            INSERT INTO broker.copy (queue, arrived, event, waited, key)
+            SELECT r.queue, coalesce($3, now()), m.event, m.waited,
                 CASE WHEN r.in_key_order THEN {BrokerStatements.KeyOf("m.partition_key", "m.id")} END
             FROM moved m
             CROSS JOIN LATERAL (SELECT queue, in_key_order FROM broker.route WHERE type = m.type OFFSET 0) r

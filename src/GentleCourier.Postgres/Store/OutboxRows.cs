@@ -27,7 +27,7 @@ internal sealed class OutboxRows(Reading reading)
         var @event = new EncodedEvent(
             row.GetString(1), row.GetString(2), HeldKeys.KeyOf(address, row.Text(3)), row.Bytes(4))
         {
-            Address = address,
+            Address = address, OutboxWait = row.Span(7),
         };
         Rows.Add(new OutboxRow(number, row.GetInt32(5), @event) { Started = reading.Started });
         Bytes += @event.Json.Length;

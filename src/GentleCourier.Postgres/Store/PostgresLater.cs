@@ -89,6 +89,11 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
         await server.RunAsync("tell of events for later in", trip, cancellationToken).ConfigureAwait(false);
     }
 
+    public DateTimeOffset? Stamp => null;
+
+    public Task SetClockAsync(DateTimeOffset time, CancellationToken cancellationToken) =>
+        throw new CourierException($"{store.DisplayName} goes by its server's clock: set that one right");
+
     public async Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken)
     {
         var time = DateTimeOffset.UnixEpoch;
@@ -120,15 +125,14 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
         return CountAsync(new RoundTrip(), statement, parameters, transaction, cancellationToken);
     }
 
-    public Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, Due due, DbTransaction? transaction,
-        CancellationToken cancellationToken)
+    public Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, DateTimeOffset time, bool byClock,
+        DbTransaction? transaction, CancellationToken cancellationToken)
     {
         var (rows, trip) = (events.ToArray(), new RoundTrip());
-        if (IsSoon(due)) AddNews(trip);
-        var time = due.From(clock.GetUtcNow()).UtcDateTime;
+        if (IsSoon(Due.At(time))) AddNews(trip);
         return CountAsync(
             trip, sql.Move,
-            [Parameter.Of((DateTime?)time), Parameter.Of(Array.ConvertAll(rows, e => e.Row)),
+            [Parameter.Of((DateTime?)time.UtcDateTime), Parameter.Of(Array.ConvertAll(rows, e => e.Row)),
                 Parameter.Of(Array.ConvertAll(rows, e => (string?)e.Id)),
                 Parameter.Of(Array.ConvertAll(rows, e => e.Json))],
             transaction, cancellationToken);

@@ -152,7 +152,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
                 .Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
                 .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
                 .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
-                .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
                 .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
         var isFull = fresh.Rows.Count == limit || held.Bytes + fresh.Bytes >= OutboxRows.Many;
@@ -169,7 +169,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
             "read the outbox of",
             reading.Add(new RoundTrip(), trip => trip.Add(
                 sql.FreshBehind, fresh.Take, Parameter.Of(reading.From), Parameter.Of(underWay[^1].Row),
-                Parameter.Of(underWay.LongCount(row => !row.IsHeld)), Parameter.Of(limit))),
+                Parameter.Of(underWay.LongCount(row => !row.IsHeld)), Parameter.Of(limit), server.Now)),
             cancellationToken).ConfigureAwait(false);
         var isFull = fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many;
         // Where nothing was read, nothing is known of what lies before it either.

@@ -147,24 +147,26 @@ internal sealed class StoreStatements(PostgresServer server)
 
     // A quarter of a batch at the most is for events that have failed before, and another for those that follow them:
     // however many there are, fresh ones get through.
-    public readonly string Due = server.Sql(Within("""
-        SELECT id, event_id, type, partition_key, event, attempts, address FROM courier.outbox_held
+    public readonly string Due = server.Sql(Within($"""
+        SELECT id, event_id, type, partition_key, event, attempts, address, {WaitOf("$1")}
+        FROM courier.outbox_held
         WHERE partition_key IS NULL AND due <= coalesce($1, now()) ORDER BY id LIMIT greatest(1, $2 / 4)
         """));
 
-    public readonly string DueKeys = server.Sql(Within("""
+    public readonly string DueKeys = server.Sql(Within($"""
         SELECT h.* FROM (
             SELECT partition_key, flows FROM courier.held_key WHERE due <= coalesce($1, now())
             ORDER BY due LIMIT greatest(1, $2 / 4)) k
         CROSS JOIN LATERAL (
-            SELECT id, event_id, type, partition_key, event, attempts, address FROM courier.outbox_held
+            SELECT id, event_id, type, partition_key, event, attempts, address, {WaitOf("$1")}
+            FROM courier.outbox_held
             WHERE partition_key = k.partition_key AND due IS NOT NULL
             ORDER BY id LIMIT CASE WHEN k.flows THEN greatest(1, $2 / 4) ELSE 1 END) h
         ORDER BY h.id LIMIT greatest(1, $2 / 4)
         """));
 
-    public readonly string Fresh = server.Sql(Within("""
-        SELECT id, event_id, type, partition_key, event, 0, NULL FROM courier.outbox o
+    public readonly string Fresh = server.Sql(Within($"""
+        SELECT id, event_id, type, partition_key, event, 0, NULL, {WaitOf("$3")} FROM courier.outbox o
         WHERE id > $1 AND (NOT (SELECT EXISTS (SELECT FROM courier.held_key))
             OR (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key) IS NULL)
         ORDER BY id LIMIT $2
@@ -174,8 +176,8 @@ internal sealed class StoreStatements(PostgresServer server)
     /// What lies behind so many rows that are on their way, after a place and up to a row. Not where there are others:
     /// those were committed late, and what lies behind may follow one of them.
     /// </summary>
-    public readonly string FreshBehind = server.Sql(Within("""
-        SELECT id, event_id, type, partition_key, event, 0, NULL FROM courier.outbox
+    public readonly string FreshBehind = server.Sql(Within($"""
+        SELECT id, event_id, type, partition_key, event, 0, NULL, {WaitOf("$5")} FROM courier.outbox
         WHERE id > $2 AND NOT EXISTS (SELECT FROM courier.held_key)
             AND (SELECT count(*) FROM courier.outbox WHERE id > $1 AND id <= $2) = $3
         ORDER BY id LIMIT $4
@@ -401,11 +403,15 @@ internal sealed class StoreStatements(PostgresServer server)
         "SELECT source, event_id, copies, handled FROM courier.inbox WHERE queue = $1 ORDER BY handled");
 
     /// <summary>Of rows in their order the first ones, to the limit of bytes; one at the least.</summary>
+    /// <summary>For how long a row has waited in the outbox; nothing where that is not worth telling.</summary>
+    /// <param name="now">The parameter with the time, or nothing for the server's own.</param>
+    public static string WaitOf(string now) => $"nullif(greatest(coalesce({now}, now()) - added, '1s'), '1s')";
+
     private static string Within(string rows) => $"""
-        SELECT id, event_id, type, partition_key, event, attempts, address FROM (
+        SELECT id, event_id, type, partition_key, event, attempts, address, waited FROM (
             SELECT *, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
                 - octet_length(event) AS before
-            FROM ({rows}) r (id, event_id, type, partition_key, event, attempts, address)) b
+            FROM ({rows}) r (id, event_id, type, partition_key, event, attempts, address, waited)) b
         WHERE before < {Budget.Bytes} ORDER BY id
         """;
 }

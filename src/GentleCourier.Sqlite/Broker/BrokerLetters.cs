@@ -20,7 +20,7 @@ internal static class BrokerLetters
         long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out number);
 
     public static IReadOnlyList<DeadLetter> Read(
-        SqliteConnection connection, long? queue, int limit, string? beyond, bool oldestFirst)
+        SqliteConnection connection, FileClock time, long? queue, int limit, string? beyond, bool oldestFirst)
     {
         var (than, order, from) = oldestFirst ? (">", "", 0L) : ("<", "DESC", long.MaxValue);
         if (beyond is not null && !TryParse(beyond, out from)) return [];
@@ -30,14 +30,14 @@ internal static class BrokerLetters
             connection, $"{Select} WHERE d.id {than} ?1 {of} ORDER BY d.id {order} LIMIT ?2");
         statement.Bind(1, from).Bind(2, limit);
         if (queue is { } id) statement.Bind(3, id);
-        return Read(statement);
+        return Read(statement, time);
     }
 
-    public static DeadLetter? Find(SqliteConnection connection, string id)
+    public static DeadLetter? Find(SqliteConnection connection, FileClock time, string id)
     {
         if (!TryParse(id, out var number)) return null;
         using var statement = new Statement(connection, $"{Select} WHERE d.id = ?");
-        return Read(statement.Bind(1, number)).FirstOrDefault();
+        return Read(statement.Bind(1, number), time).FirstOrDefault();
     }
 
     /// <summary>For each whether it went back; the queues that got something.</summary>
@@ -78,7 +78,7 @@ internal static class BrokerLetters
         return new(old.Count, old.Count == LettersAStep ? "" : null);
     }
 
-    private static List<DeadLetter> Read(Statement statement)
+    private static List<DeadLetter> Read(Statement statement, FileClock time)
     {
         var (letters, bytes) = (new List<DeadLetter>(), 0);
         while (statement.Step())
@@ -92,9 +92,9 @@ internal static class BrokerLetters
                     ? new Failure(exception, statement.Text(4) ?? "", statement.Text(5) ?? "") : null,
                 Attempts = (int)statement.Int64(6),
                 Worker = statement.Text(7)!,
-                Arrived = Time(statement.Int64(8)),
-                FirstAttempt = Time(statement.Int64(9)),
-                SetAside = Time(statement.Int64(10)),
+                Arrived = time.Shown(statement.Int64(8)),
+                FirstAttempt = time.Shown(statement.Int64(9)),
+                SetAside = time.Shown(statement.Int64(10)),
                 Json = statement.Blob(11),
                 History = HistoryJson.Read(statement.Text(12)),
             });
@@ -105,6 +105,4 @@ internal static class BrokerLetters
         }
         return letters;
     }
-
-    private static DateTimeOffset Time(long milliseconds) => DateTimeOffset.FromUnixTimeMilliseconds(milliseconds);
 }

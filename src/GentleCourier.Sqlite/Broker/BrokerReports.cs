@@ -66,7 +66,7 @@ internal static class BrokerReports
     private static QueueCounts Counts(Statement row, DateTimeOffset at, int first) =>
         new(at, row.Int64(first), row.Int64(first + 1), row.Int64(first + 2), row.Int64(first + 3));
 
-    public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, long now)
+    public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, FileClock time)
     {
         using var statement = new Statement(connection, """
             SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error, c.history FROM courier_lease l
@@ -78,13 +78,14 @@ internal static class BrokerReports
                                ORDER BY p.due, p.copy)
             LIMIT ?3
             """);
-        statement.Bind(1, queue).Bind(2, now).Bind(3, limit);
+        statement.Bind(1, queue).Bind(2, time.Now).Bind(3, limit);
         var events = new List<QueuedEvent>();
         while (statement.Step())
         {
             events.Add(new QueuedEvent(
                 statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2),
-                statement.NullableInt64(3) is { } until ? Time(until) : null, Time(statement.Int64(4)),
+                statement.NullableInt64(3) is { } until ? time.Shown(until) : null,
+                time.Shown(statement.Int64(4)),
                     statement.Text(5)) { History = HistoryJson.Read(statement.Text(6)) });
         }
         return events;

@@ -19,7 +19,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         ORDER BY r.type
         """);
     private readonly Statement addCopy = new(
-        connection, "INSERT INTO courier_copy (arrived, event, history, identity) VALUES (?, ?, ?, ?)");
+        connection, "INSERT INTO courier_copy (arrived, event, history, identity, waited) VALUES (?, ?, ?, ?, ?)");
     private readonly Statement addPlace = new(
         connection, "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
     private readonly Statement addTried = new(connection, """
@@ -45,7 +45,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = new(connection, """
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
         FROM courier_place p LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
@@ -60,7 +60,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
         connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
     private readonly Statement nextInKeyOrder = new(connection, $"""
         {KeysWaiting}
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
         {FirstOfKeys} LIMIT ?4
         """);
     private readonly Statement leaseOne = new(connection, """
@@ -217,11 +217,13 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <param name="key">The event's partition key.</param>
     /// <param name="history">What happened before it was sent back, if it was.</param>
     /// <param name="identity">What it is known by, if it was taken over.</param>
+    /// <param name="waited">For how long it had waited in an outbox, if that is worth telling.</param>
     public void AddCopy(
         long queue, long now, ReadOnlySpan<byte> json, bool inKeyOrder, string? key, string? history = null,
-        string? identity = null)
+        string? identity = null, TimeSpan? waited = null)
     {
-        addCopy.Bind(1, now).Bind(2, json).Bind(3, history).Bind(4, identity).Run();
+        addCopy.Bind(1, now).Bind(2, json).Bind(3, history).Bind(4, identity)
+            .Bind(5, (long?)waited?.TotalMilliseconds).Run();
         var copy = addCopy.LastRowId;
         addPlace.Bind(1, queue).Bind(2, now).Bind(3, copy)
             .Bind(4, inKeyOrder ? key ?? KeyOf(copy) : null).Run();
@@ -230,7 +232,8 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// <summary>Adds a copy that is taken over, whatever has become of it so far.</summary>
     public void AddTakenOver(long queue, long now, TakenOver taken, string identity)
     {
-        addCopy.Bind(1, now).Bind(2, taken.Json.Span).Bind(3, (string?)null).Bind(4, identity).Run();
+        addCopy.Bind(1, now).Bind(2, taken.Json.Span).Bind(3, (string?)null).Bind(4, identity)
+            .Bind(5, (long?)null).Run();
         var copy = addCopy.LastRowId;
         var due = now + (long)(taken.Again?.Delay ?? TimeSpan.Zero).TotalMilliseconds;
         addTried.Bind(1, queue).Bind(2, due).Bind(3, copy).Bind(4, IsInKeyOrder(queue) ? KeyOf(copy) : null)
@@ -327,6 +330,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null)
         {
             Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
+            Age = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8)) + (row.NullableInt64(9) ?? 0)),
         };
 
     public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;

@@ -30,6 +30,7 @@ internal static class BrokerTables
         CREATE TABLE courier_copy (
             id      INTEGER PRIMARY KEY,
             arrived INTEGER NOT NULL,                     -- times are Unix milliseconds
+            waited  INTEGER,                              -- in an outbox before; null: less than a second
             event   BLOB NOT NULL                         -- CloudEvents 1.0, JSON format
         );
 
@@ -136,11 +137,14 @@ internal static class BrokerTables
             number INTEGER NOT NULL
         ) WITHOUT ROWID;
 
-        -- When the host was started, by which all times here are reckoned, whatever clocks say.
+        -- When the host was started, by which all times here are reckoned, whatever clocks say; how far the clock was
+        -- ahead of that which was the first to look, and how far one is at the least that has not gone back meanwhile.
         CREATE TABLE courier_broker_clock (
             id      INTEGER PRIMARY KEY CHECK (id = 1),
             boot    TEXT NOT NULL,
-            started INTEGER NOT NULL
+            started INTEGER NOT NULL,
+            ahead   INTEGER NOT NULL,
+            least   INTEGER
         );
 
         -- Of a queue that is another broker's in the first place: how many waited there when somebody last looked, and

@@ -128,7 +128,8 @@ internal sealed partial class SqliteBroker
         foreach (var (queue, i) in plan.Copies)
         {
             statements.AddCopy(
-                queue, now, events[i].Json.Span, routes.InKeyOrder.Contains(queue), events[i].PartitionKey);
+                queue, now, events[i].Json.Span, routes.InKeyOrder.Contains(queue), events[i].PartitionKey,
+                waited: events[i].OutboxWait);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
         }
         foreach (var (queue, count) in counts) statements.Count(queue, waiting: count, came: count);
@@ -149,17 +150,17 @@ internal sealed partial class SqliteBroker
 
     public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.Peek(
-            connection, BrokerTopology.IdOf(connection, file, queue), limit, Now), cancellationToken);
+            connection, BrokerTopology.IdOf(connection, file, queue), limit, time), cancellationToken);
 
     Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
         string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) => ReadAsync(
         connection => BrokerLetters.Read(
-            connection, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit, beyond,
+            connection, time, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit, beyond,
             oldestFirst),
         cancellationToken);
 
     Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerLetters.Find(connection, id), cancellationToken);
+        ReadAsync(connection => BrokerLetters.Find(connection, time, id), cancellationToken);
 
     async Task<IReadOnlyList<bool>> IDeadLetters.SendBackAsync(
         IReadOnlyList<LetterReturn> letters, CancellationToken cancellationToken)
@@ -251,7 +252,7 @@ internal sealed partial class SqliteBroker
         ArgumentNullException.ThrowIfNull(worker);
         // Who shares a file shares a clock: how far that is from the file's time says nothing of anybody.
         var report = WorkerJson.Write(worker.Said == default ? worker
-            : worker with { Said = worker.Said.AddMilliseconds(time.Ahead) });
+            : worker with { Said = worker.Said.AddMilliseconds(-time.ClockAhead) });
         return writer.RunAsync(
             (BrokerStatements s) =>
             {
@@ -271,7 +272,7 @@ internal sealed partial class SqliteBroker
         cancellationToken);
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
-        Examination.OfAsync(file, BrokerTables.Schema, cancellationToken);
+        Examination.OfAsync(file, BrokerTables.Schema, null, cancellationToken);
 
     public ValueTask DisposeAsync()
     {

@@ -9,8 +9,13 @@ internal static class Examination
 {
     private const long LittleSpace = 1L << 30;
 
+    /// <param name="file">The file.</param>
+    /// <param name="schema">Of its tables.</param>
+    /// <param name="clock">Looks at the clock that it goes by; null: it keeps none.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
     public static async IAsyncEnumerable<Check> OfAsync(
-        SqliteFile file, Schema schema, [EnumeratorCancellation] CancellationToken cancellationToken)
+        SqliteFile file, Schema schema, Func<SqliteConnection, Check>? clock,
+        [EnumeratorCancellation] CancellationToken cancellationToken)
     {
         SqliteConnection? connection = null;
         try
@@ -32,6 +37,9 @@ internal static class Examination
             yield return tables;
             if (tables.Result == CheckResult.Good)
                 yield return await TryAsync("journal", () => Journal(open)).WaitAsync(cancellationToken)
+                    .ConfigureAwait(false);
+            if (tables.Result == CheckResult.Good && clock is not null)
+                yield return await TryAsync("clock", () => clock(open)).WaitAsync(cancellationToken)
                     .ConfigureAwait(false);
             yield return await TryAsync("disk", () => Disk(file)).WaitAsync(cancellationToken).ConfigureAwait(false);
         }

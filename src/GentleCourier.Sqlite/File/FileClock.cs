@@ -5,10 +5,11 @@ using SQLitePCL;
 namespace GentleCourier.Sqlite;
 
 /// <summary>
-/// The time of one file. All who share a SQLite file are on one host, and the time since that host was started is the
-/// same for all of them, whatever their clocks say and whoever sets them: so a file keeps when that was, and everything
-/// in it is reckoned from there. After a restart of the host it is set anew by the clock, but never back behind what is
-/// in the file. Thread-safe.
+/// The time of one file, which nobody can set. All who share a SQLite file are on one host, and the time since that
+/// host was started is the same for all of them, whatever their clocks say: so a file keeps when that was, and leases,
+/// rests, ages and retention are reckoned from there. After a restart of the host it goes on from the latest that is in
+/// the file, and what the clock says that the host was off for counts, up to a day: a clock that is wrong by years
+/// clears nothing away. Thread-safe.
 /// </summary>
 /// <param name="file">The file.</param>
 /// <param name="table">Where it is kept, in one row.</param>
@@ -17,7 +18,8 @@ namespace GentleCourier.Sqlite;
 internal sealed partial class FileClock(SqliteFile file, string table, string latest, TimeProvider clock)
 {
     private const int BootTime = 7;
-    private const long Unknown = long.MinValue;
+    private static readonly long LongestOff = (long)TimeSpan.FromDays(1).TotalMilliseconds;
+    private const long Unknown = long.MinValue, Noticeable = 2_000;
     private static readonly Lazy<string> Boot = new(
         () => System.IO.File.ReadAllText("/proc/sys/kernel/random/boot_id").Trim());
 
@@ -27,8 +29,17 @@ internal sealed partial class FileClock(SqliteFile file, string table, string la
     public long Now => clock == TimeProvider.System && Volatile.Read(ref started) is var since and not Unknown
         ? since + SinceBoot() : Wall;
 
-    /// <summary>How far this is from what the clock says, in milliseconds.</summary>
-    public long Ahead => Now - Wall;
+    /// <summary>How far this process's clock is ahead of it, in milliseconds.</summary>
+    public long ClockAhead => Wall - Now;
+
+    /// <summary>
+    /// A time of the file for people: as this process's clock names it, by how long ago it was, where the two differ.
+    /// </summary>
+    public DateTimeOffset Shown(long time)
+    {
+        var ahead = ClockAhead;
+        return DateTimeOffset.FromUnixTimeMilliseconds(Math.Abs(ahead) < Noticeable ? time : time + ahead);
+    }
 
     private long Wall => clock.GetUtcNow().ToUnixTimeMilliseconds();
 
@@ -79,11 +90,15 @@ internal sealed partial class FileClock(SqliteFile file, string table, string la
     private long Set(SqliteConnection connection)
     {
         using var seen = new Statement(connection, latest);
-        var now = Math.Max(Wall, seen.Scalar() ?? 0);
+        using var last = new Statement(connection, $"SELECT ahead FROM {table}");
+        var (before, ahead, wall) = (seen.Scalar() ?? 0, last.Scalar() ?? 0, Wall);
+        var off = before <= 0 ? 0 : Math.Clamp(wall - before - ahead, 0, LongestOff);
+        var now = before <= 0 ? wall : before + off;
+        var start = now - SinceBoot();
         using var set = new Statement(
-            connection, $"INSERT OR REPLACE INTO {table} (id, boot, started) VALUES (1, ?, ?)");
-        set.Bind(1, Boot.Value).Bind(2, now - SinceBoot()).Run();
-        return now - SinceBoot();
+            connection, $"INSERT OR REPLACE INTO {table} (id, boot, started, ahead, least) VALUES (1, ?, ?, ?, ?)");
+        set.Bind(1, Boot.Value).Bind(2, start).Bind(3, wall - now).Bind(4, before <= 0 ? null : ahead - off).Run();
+        return start;
     }
 
     private static long SinceBoot()

@@ -53,15 +53,15 @@ internal sealed class ServiceConnection : IDisposable
     public SqliteConnection Connection => connection;
 
     /// <exception cref="CourierException">Another file is at its place by now.</exception>
-    public void AddToLater(EncodedEvent @event, long now, long due)
+    public void AddToLater(EncodedEvent @event, long now, long due, bool byClock)
     {
         if (file.Identity != opened) throw file.Replaced();
         addToLater ??= new Statement(connection, """
-            INSERT INTO courier_outbox_later (event_id, type, partition_key, added, due, event)
-            VALUES (?, ?, ?, ?, ?, ?)
+            INSERT INTO courier_outbox_later (event_id, type, partition_key, added, due, by_clock, event)
+            VALUES (?, ?, ?, ?, ?, ?, ?)
             """);
         addToLater.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now).Bind(5, due)
-            .Bind(6, @event.Json.Span).Run();
+            .Bind(6, byClock ? 1 : 0).Bind(7, @event.Json.Span).Run();
     }
 
     /// <returns>False where one is there already.</returns>

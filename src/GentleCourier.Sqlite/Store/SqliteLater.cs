@@ -9,18 +9,19 @@ namespace GentleCourier.Sqlite;
 /// <summary>Events that wait in a store's file until they are due.</summary>
 internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPort
 {
-    private const string Columns = "seq, event_id, type, partition_key, due, added, event";
-
     /// <summary>
-    /// When the next event and the next schedule are due, as columns; <c>?1</c> are the names of those that nothing is
-    /// to be said of, as a JSON array.
+    /// When the next events, by a delay and by the clock, and the next schedule are due, and by which clock, as
+    /// columns; <c>?1</c> are the names of schedules that nothing is to be said of, as a JSON array.
     /// </summary>
-    public const string Next = """
-        (SELECT min(due) FROM courier_outbox_later),
-        (SELECT min(due) FROM courier_schedule WHERE name NOT IN (SELECT value FROM json_each(?1)))
+    public const string Next = $"""
+        (SELECT min(due) FROM courier_outbox_later WHERE by_clock = 0),
+        (SELECT min(due) FROM courier_outbox_later WHERE by_clock = 1),
+        (SELECT min(due) FROM courier_schedule WHERE name NOT IN (SELECT value FROM json_each(?1))),
+        {ClockStatements.Ahead}, {ClockStatements.IsDoubted}
         """;
 
     private Dues known = new(null, null);
+    private AgreedClock? clock;
     private string except = "[]";
 
     /// <summary>What is bound to <see cref="Next"/>.</summary>
@@ -33,7 +34,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             (service, now) =>
             {
                 foreach (var (@event, due) in events)
-                    service.AddToLater(@event, now, Milliseconds(due.From(Time(now))));
+                    service.AddToLater(@event, now, Milliseconds(due.From(Time(now))), byClock: due.Time is not null);
                 return events.Count;
             },
             cancellationToken);
@@ -48,6 +49,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             statements =>
             {
                 var now = store.Now;
+                var clocks = LookAtClocks(statements, term, now);
                 var next = DuesOf(statements.Connection);
                 var late = next.Later is { } first ? TimeSpan.FromMilliseconds(now - first) : default;
                 var moved = next.Later <= now ? statements.MoveDue(term, now, limit) : 0;
@@ -57,10 +59,37 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
                     next = DuesOf(statements.Connection);
                 }
                 Volatile.Write(ref known, next);
-                return new DueStep(moved, In(next.Later, now), In(next.Schedule, now), late);
+                return new DueStep(moved, In(next.Later, now), In(next.Schedule, now), late, clocks);
             },
             cancellationToken);
     }
+
+    /// <summary>Has the store go by the clock that most of its relays have, and says what is new of it.</summary>
+    private ClockNews? LookAtClocks(StoreStatements statements, long term, long now)
+    {
+        if (statements.Clocks.IsToSettle(now)) statements.SettleClock(term, now);
+        var (before, after) = (clock, statements.Clocks.Agreed);
+        clock = after;
+        if (after is not var (ahead, _, standing, doubted)) return null;
+        // After a restart of the host it is not set, but learned.
+        var by = before is { Ahead: var was, Standing: not Standing.NotYet } && !ClockVote.AreNear(ahead, was)
+            ? TimeSpan.FromMilliseconds(ahead - was) : TimeSpan.Zero;
+        if (by == TimeSpan.Zero && (doubted is null) == (before?.Doubted is null)) return null;
+        return new ClockNews(by, standing == Standing.ByHand, doubted is null ? null : Apart(statements, now, ahead));
+    }
+
+    private static TimeSpan Apart(StoreStatements statements, long now, long ahead) => TimeSpan.FromMilliseconds(
+        statements.Clocks.Relays(now).Select(relay => relay.Ahead - ahead).MaxBy(Math.Abs));
+
+    public Task SetClockAsync(DateTimeOffset time, CancellationToken cancellationToken) =>
+        store.TakeTurnAsync(
+            statements => statements.InTransaction(_ =>
+            {
+                var now = store.Now;
+                statements.Clocks.Set(now, Milliseconds(time) - now, Standing.ByHand);
+                return true;
+            }),
+            cancellationToken);
 
     public Task WaitAsync(TimeSpan limit, CancellationToken cancellationToken) =>
         store.WaitForCommitAsync(
@@ -85,7 +114,9 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
         Task.CompletedTask;
 
     public Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken) =>
-        store.ReadAsync(_ => Time(store.Now), cancellationToken);
+        store.ReadAsync(connection => Time(store.Now + ClockStatements.AheadOf(connection)), cancellationToken);
+
+    public DateTimeOffset? Stamp => Time(store.Now);
 
     public Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
         DbTransaction? transaction, CancellationToken cancellationToken) => transaction is null
@@ -101,21 +132,22 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             connection =>
             {
                 using var cancel = new Statement(connection, $"DELETE FROM courier_outbox_later WHERE {Where(which)}");
-                return Bind(cancel, which, 1).Run();
+                return Bind(cancel, which).Run();
             },
             cancellationToken);
 
-    public Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, Due due, DbTransaction? transaction,
-        CancellationToken cancellationToken) =>
+    public Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, DateTimeOffset time, bool byClock,
+        DbTransaction? transaction, CancellationToken cancellationToken) =>
         WriteAsync(
             transaction,
             connection =>
             {
-                using var move = new Statement(
-                    connection, "UPDATE courier_outbox_later SET due = ?, event = ? WHERE seq = ? AND event_id = ?");
-                var time = Milliseconds(due.From(Time(store.Now)));
-                return events.Sum(
-                    e => move.Bind(1, time).Bind(2, e.Json.Span).Bind(3, e.Row).Bind(4, e.Id).Run());
+                using var move = new Statement(connection, """
+                    UPDATE courier_outbox_later SET due = ?, by_clock = ?, event = ? WHERE seq = ? AND event_id = ?
+                    """);
+                var due = Milliseconds(time) - (byClock ? 0 : ClockStatements.AheadOf(connection));
+                move.Bind(1, due).Bind(2, byClock ? 1 : 0);
+                return events.Sum(e => move.Bind(3, e.Json.Span).Bind(4, e.Row).Bind(5, e.Id).Run());
             },
             cancellationToken);
 
@@ -126,43 +158,59 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
             : store.InServiceAsync(transaction, "change the events for later of",
                 (service, _) => write(service.Connection), cancellationToken);
 
-    private static List<LaterEvent> Read(
+    private List<LaterEvent> Read(
         SqliteConnection connection, LaterFilter which, int limit, LaterEvent? after)
     {
-        var behind = after is null ? "" : "AND (due, seq) > (?, ?)";
         using var statement = new Statement(
-            connection, $"""
-            SELECT {Columns} FROM courier_outbox_later WHERE {Where(which)} {behind} ORDER BY due, seq LIMIT {limit}
-            """);
-        Bind(statement, which, 1);
-        var next = Count(which) + 1;
-        if (after is not null) statement.Bind(next, Milliseconds(after.Due)).Bind(next + 1, after.Row);
+            connection, "SELECT event_id, type, partition_key, added, event FROM courier_outbox_later WHERE seq = ?");
         var (events, bytes) = (new List<LaterEvent>(), 0L);
-        while (statement.Step())
+        foreach (var (row, due) in Find(connection, which, limit, after))
         {
+            if (!statement.Bind(1, row).Step()) continue;
             events.Add(new LaterEvent(
-                statement.Int64(0), statement.Text(1)!, statement.Text(2)!, statement.Text(3),
-                Time(statement.Int64(4)), Time(statement.Int64(5)), statement.Blob(6)));
+                row, statement.Text(0)!, statement.Text(1)!, statement.Text(2), Time(due),
+                store.Time.Shown(statement.Int64(3)),
+                statement.Blob(4)));
+            statement.Reset();
             bytes += events[^1].Json.Length;
             if (bytes >= Budget.Bytes) break;
         }
         return events;
     }
 
+    /// <summary>The rows, and when they are due by the clock, in that order.</summary>
+    private static List<(long Row, long Due)> Find(
+        SqliteConnection connection, LaterFilter which, int limit, LaterEvent? after)
+    {
+        var where = $"{Where(which)}{(after is null ? "" : " AND (due, seq) > (?4 - {0}, ?5)")}";
+        using var statement = new Statement(connection, $"""
+            SELECT seq, at FROM (
+                SELECT seq, due + ?6 AS at FROM courier_outbox_later WHERE by_clock = 0
+                    AND {where.Replace("{0}", "?6", StringComparison.Ordinal)} ORDER BY due, seq LIMIT ?7)
+            UNION ALL
+            SELECT seq, at FROM (
+                SELECT seq, due AS at FROM courier_outbox_later WHERE by_clock = 1
+                    AND {where.Replace("{0}", "0", StringComparison.Ordinal)} ORDER BY due, seq LIMIT ?7)
+            ORDER BY at, seq LIMIT ?7
+            """);
+        Bind(statement, which).Bind(6, ClockStatements.AheadOf(connection)).Bind(7, limit);
+        if (after is not null) statement.Bind(4, Milliseconds(after.Due)).Bind(5, after.Row);
+        var found = new List<(long, long)>();
+        while (statement.Step()) found.Add((statement.Int64(0), statement.Int64(1)));
+        return found;
+    }
+
     private static string Where(LaterFilter which) => string.Join(" AND ", [
         "TRUE",
-        .. which.Id is null ? (string[])[] : ["event_id = ?"],
-        .. which.PartitionKey is null ? (string[])[] : ["partition_key = ?"],
-        .. which.Type is null ? (string[])[] : ["type = ?"]]);
+        .. which.Id is null ? (string[])[] : ["event_id = ?1"],
+        .. which.PartitionKey is null ? (string[])[] : ["partition_key = ?2"],
+        .. which.Type is null ? (string[])[] : ["type = ?3"]]);
 
-    private static int Count(LaterFilter which) =>
-        new[] { which.Id, which.PartitionKey, which.Type }.Count(said => said is not null);
-
-    private static Statement Bind(Statement statement, LaterFilter which, int first)
+    private static Statement Bind(Statement statement, LaterFilter which)
     {
-        foreach (var said in new[] { which.Id, which.PartitionKey, which.Type })
-            if (said is not null) statement.Bind(first++, said);
-        return statement;
+        if (which.Id is not null) statement.Bind(1, which.Id);
+        if (which.PartitionKey is not null) statement.Bind(2, which.PartitionKey);
+        return which.Type is null ? statement : statement.Bind(3, which.Type);
     }
 
     private Dues DuesOf(SqliteConnection connection)
@@ -174,7 +222,14 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
         return dues;
     }
 
-    private static Dues DuesOf(Statement row, int first) => new(row.NullableInt64(first), row.NullableInt64(first + 1));
+    /// <summary>By the file's time; what is named by a clock that is in doubt is not.</summary>
+    private static Dues DuesOf(Statement row, int first)
+    {
+        var (delayed, ahead) = (row.NullableInt64(first), row.Int64(first + 3));
+        if (row.Int64(first + 4) != 0) return new(delayed, null);
+        var timed = row.NullableInt64(first + 1) - ahead;
+        return new(timed < delayed ? timed : delayed ?? timed, row.NullableInt64(first + 2) - ahead);
+    }
 
     private static TimeSpan? In(long? time, long now) =>
         time is { } at ? TimeSpan.FromMilliseconds(at - now) : null;

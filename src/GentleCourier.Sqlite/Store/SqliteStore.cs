@@ -35,7 +35,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         this.file = file;
         this.clock = clock;
         time = new FileClock(file, "courier_store_clock", """
-            SELECT max(t) FROM (SELECT until AS t FROM courier_relay UNION ALL SELECT max(done) FROM courier_store_chore
+            SELECT max(t) FROM (SELECT until AS t FROM courier_relay UNION ALL SELECT max(max(until, coalesce(done, 0)))
+                FROM courier_store_chore
                 UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
             """, clock);
         later = new SqliteLater(this, dueChanged);
@@ -58,6 +59,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     /// <summary>The time of the file, in Unix milliseconds.</summary>
     internal long Now => time.Now;
+
+    internal FileClock Time => time;
 
     public Task PrepareAsync(bool create, CancellationToken cancellationToken) => Task.Run(
         () =>
@@ -143,17 +146,18 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     public Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Lead(relay, Now, (long)lease.TotalMilliseconds), cancellationToken);
+        TakeTurnAsync(
+            s => s.Lead(relay, Now, (long)lease.TotalMilliseconds, time.ClockAhead), cancellationToken);
 
     public Task ResignAsync(long term, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Resign(term), cancellationToken);
+        TakeTurnAsync(s => s.Resign(term, Now), cancellationToken);
 
     public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
 
     public Task<OutboxBatch> ReadOnAsync(
         IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.ReadOn(underWay, limit), cancellationToken);
+        TakeTurnAsync(s => s.ReadOn(underWay, limit, Now), cancellationToken);
 
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
@@ -292,10 +296,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     public bool IsTransient(DbException exception) => SqliteFile.IsTransient(exception);
 
     public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Held(connection, limit, after), cancellationToken);
+        ReadAsync(connection => StoreReports.Held(connection, time, limit, after), cancellationToken);
 
     public Task<HeldEvent?> FindHeldAsync(long row, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.FindHeld(connection, row), cancellationToken);
+        ReadAsync(connection => StoreReports.FindHeld(connection, time, row), cancellationToken);
 
     public async Task<IReadOnlyList<bool>> TryAgainAsync(
         IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken) =>
@@ -306,10 +310,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         await TakeTurnAsync(s => s.DiscardHeld(events), cancellationToken).ConfigureAwait(false);
 
     public Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Inbox(connection, queue), cancellationToken);
+        ReadAsync(connection => StoreReports.Inbox(connection, time, queue), cancellationToken);
 
     public Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken) =>
-        ReadAsync(StoreReports.ForgottenBefore, cancellationToken);
+        ReadAsync(connection => StoreReports.ForgottenBefore(connection, time), cancellationToken);
 
     Task<bool> IHousekeeping.TakeAsync(
         Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
@@ -330,7 +334,13 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         TakeTurnAsync(s => s.Chores.End(chore, keeper, Now, isDone), cancellationToken);
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
-        Examination.OfAsync(file, StoreTables.Schema, cancellationToken);
+        Examination.OfAsync(file, StoreTables.Schema, ExamineClock, cancellationToken);
+
+    private Check ExamineClock(SqliteConnection connection)
+    {
+        time.Load();
+        return StoreReports.Examine(StoreReports.Clock(connection, Now), clock.GetUtcNow());
+    }
 
     public async ValueTask DisposeAsync()
     {

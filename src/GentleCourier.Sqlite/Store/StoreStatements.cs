@@ -8,7 +8,7 @@ namespace GentleCourier.Sqlite;
 internal sealed class StoreStatements : IDisposable
 {
     private const string HeldColumns = "event_id, type, partition_key, added, event";
-    private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address";
+    private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address, added";
 
     private readonly List<Statement> all = [];
     private readonly Statement lead, resign, isTerm, recordError;
@@ -18,7 +18,7 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
     private readonly Statement isInInbox, countCopy, forget, forgetting;
     private readonly Statement isHeld, dueNow, keyDueNow, addAnew;
-    private readonly Statement moveDue, deleteDue;
+    private readonly Statement dueLater, moveDue, deleteDue;
 
     public StoreStatements(SqliteConnection connection)
     {
@@ -37,15 +37,16 @@ internal sealed class StoreStatements : IDisposable
         hasFresh = Prepare("SELECT 1 FROM courier_outbox LIMIT 1");
         holdsKeys = Prepare("SELECT 1 FROM courier_held_key LIMIT 1");
         fresh = Prepare(
-            "SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox ORDER BY seq LIMIT ?");
+            "SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox ORDER BY seq "
+            + "LIMIT ?");
         freshBehind = Prepare("""
-            SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
+            SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
             WHERE seq > ?1 AND NOT EXISTS (SELECT 1 FROM courier_held_key)
                 AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1) = ?2
             ORDER BY seq LIMIT ?3
             """);
         freshBesides = Prepare("""
-            SELECT seq, event_id, type, partition_key, event, 0, NULL FROM courier_outbox
+            SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
             WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
             ORDER BY seq LIMIT ?
             """);
@@ -126,31 +127,50 @@ internal sealed class StoreStatements : IDisposable
         keyDueNow = Prepare("UPDATE courier_held_key SET due = ? WHERE partition_key = ?");
         addAnew = Prepare(
             "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
+        dueLater = Prepare("""
+            SELECT seq, at FROM (
+                SELECT seq, due AS at FROM courier_outbox_later WHERE by_clock = 0 AND due <= ?1 ORDER BY due LIMIT ?3)
+            UNION ALL
+            SELECT seq, at FROM (
+                SELECT seq, due - ?2 AS at FROM courier_outbox_later WHERE by_clock = 1 AND due <= ?1 + ?2
+                ORDER BY due LIMIT ?3)
+            ORDER BY at, seq LIMIT ?3
+            """);
         moveDue = Prepare("""
             INSERT INTO courier_outbox (event_id, type, partition_key, added, event)
-            SELECT event_id, type, partition_key, due, event FROM courier_outbox_later
-            WHERE due <= ? ORDER BY due, seq LIMIT ?
+            SELECT event_id, type, partition_key, ?2, event FROM courier_outbox_later WHERE seq = ?1
             """);
-        deleteDue = Prepare("""
-            DELETE FROM courier_outbox_later WHERE seq IN (
-                SELECT seq FROM courier_outbox_later WHERE due <= ? ORDER BY due, seq LIMIT ?)
-            """);
+        deleteDue = Prepare("DELETE FROM courier_outbox_later WHERE seq = ?");
         Chores = new Chores(connection, "courier_store_chore");
         Brokers = new ConfirmedStatements(connection);
+        Clocks = new ClockStatements(connection);
     }
 
     public Chores Chores { get; }
 
     public ConfirmedStatements Brokers { get; }
 
+    public ClockStatements Clocks { get; }
+
     public SqliteConnection Connection { get; }
 
     public bool HasFresh => hasFresh.Scalar() is not null;
 
-    public long? Lead(string relay, long now, long lease) =>
-        InTransaction(() => lead.Bind(1, relay).Bind(2, now).Bind(3, lease).Scalar());
+    /// <param name="relay">Who asks for the lead.</param>
+    /// <param name="now">The file's time.</param>
+    /// <param name="length">Of the lease.</param>
+    /// <param name="clockAhead">How far the clock of whoever asks is ahead.</param>
+    public long? Lead(string relay, long now, long length, long clockAhead) => InTransaction(() =>
+    {
+        Clocks.Say(relay, clockAhead, now, length);
+        return lead.Bind(1, relay).Bind(2, now).Bind(3, length).Scalar();
+    });
 
-    public int Resign(long term) => resign.Bind(1, term).Run();
+    public int Resign(long term, long now) => InTransaction(() =>
+    {
+        Clocks.Forget(term, now);
+        return resign.Bind(1, term).Run();
+    });
 
     public int RecordError(long term, string? error) => recordError.BindPlain(1, error).Bind(2, term).Run();
 
@@ -174,11 +194,11 @@ internal sealed class StoreStatements : IDisposable
     /// Here events are numbered as they are committed. But another leader may have emptied the table meanwhile, and its
     /// numbers have begun again.
     /// </summary>
-    public OutboxBatch ReadOn(IReadOnlyList<OutboxRow> underWay, int limit)
+    public OutboxBatch ReadOn(IReadOnlyList<OutboxRow> underWay, int limit, long now)
     {
         var rows = new List<OutboxRow>();
         freshBehind.Bind(1, underWay[^1].Row).Bind(2, underWay.Count(row => !row.IsHeld)).Bind(3, limit);
-        var bytes = Take(freshBehind, rows, 1);
+        var bytes = Take(freshBehind, rows, 1, now);
         return new OutboxBatch(rows, null, rows.Count == limit || bytes >= Budget.Bytes);
     }
 
@@ -188,7 +208,7 @@ internal sealed class StoreStatements : IDisposable
         // them: however many there are, fresh ones get through.
         var quarter = Math.Max(1, limit / 4);
         var rows = new List<OutboxRow>();
-        Take(due.Bind(1, now).Bind(2, quarter), rows, -1);
+        Take(due.Bind(1, now).Bind(2, quarter), rows, -1, now);
         var keys = new List<(string Key, bool Flows)>();
         dueKeys.Bind(1, now).Bind(2, quarter);
         while (dueKeys.Step()) keys.Add((dueKeys.Text(0)!, dueKeys.Int64(1) != 0));
@@ -197,12 +217,12 @@ internal sealed class StoreStatements : IDisposable
         {
             if (ofKeys >= quarter) break;
             var before = rows.Count;
-            Take(ofKey.Bind(1, key).Bind(2, flows ? quarter - ofKeys : 1), rows, -1);
+            Take(ofKey.Bind(1, key).Bind(2, flows ? quarter - ofKeys : 1), rows, -1, now);
             ofKeys += rows.Count - before;
         }
 
         var held = rows.Count;
-        var bytes = Take(freshRows.Bind(1, limit), rows, 1);
+        var bytes = Take(freshRows.Bind(1, limit), rows, 1, now);
         return new OutboxBatch(
             rows, nextDue.Scalar() is { } at ? TimeSpan.FromMilliseconds(at - now) : null,
             rows.Count - held == limit || bytes >= Budget.Bytes);
@@ -212,7 +232,7 @@ internal sealed class StoreStatements : IDisposable
     /// Takes rows until they have the limit of bytes, one at the least. Fresh ones have their own number; held ones,
     /// from another table, have theirs negated.
     /// </summary>
-    private static long Take(Statement statement, List<OutboxRow> rows, int sign)
+    private static long Take(Statement statement, List<OutboxRow> rows, int sign, long now)
     {
         long bytes = 0;
         while (statement.Step())
@@ -221,7 +241,7 @@ internal sealed class StoreStatements : IDisposable
             var @event = new EncodedEvent(
                 statement.Text(1)!, statement.Text(2)!, HeldKeys.KeyOf(address, statement.Text(3)), statement.Blob(4))
             {
-                Address = address,
+                Address = address, OutboxWait = EncodedEvent.WaitOf(now - statement.Int64(7)),
             };
             rows.Add(new OutboxRow(sign * statement.Int64(0), (int)statement.Int64(5), @event));
             bytes += @event.Json.Length;
@@ -345,17 +365,35 @@ internal sealed class StoreStatements : IDisposable
         all.ForEach(statement => statement.Dispose());
         Chores.Dispose();
         Brokers.Dispose();
+        Clocks.Dispose();
         Connection.Dispose();
     }
 
     /// <summary>
-    /// Moves what is due into the outbox, where the term is not over. It counts as added when it was due.
+    /// Moves what is due into the outbox, in the order in which it is, where the term is not over. It counts as added
+    /// when it was due.
     /// </summary>
     public int MoveDue(long term, long now, int limit) => InTransaction(() =>
     {
         if (isTerm.Bind(1, term).Scalar() is null) return 0;
-        moveDue.Bind(1, now).Bind(2, limit).Run();
-        return deleteDue.Bind(1, now).Bind(2, limit).Run();
+        // Nothing compares with what is unknown.
+        long? ahead = ClockStatements.IsInDoubt(Connection) ? null : ClockStatements.AheadOf(Connection);
+        var moving = new List<(long Row, long At)>();
+        dueLater.Bind(1, now).Bind(2, ahead).Bind(3, limit);
+        while (dueLater.Step()) moving.Add((dueLater.Int64(0), dueLater.Int64(1)));
+        foreach (var (row, at) in moving)
+        {
+            moveDue.Bind(1, row).Bind(2, at).Run();
+            deleteDue.Bind(1, row).Run();
+        }
+        return moving.Count;
+    });
+
+    /// <summary>Has the store go by the clock that most of its relays have, where the term is not over.</summary>
+    public void SettleClock(long term, long now) => InTransaction(() =>
+    {
+        if (isTerm.Bind(1, term).Scalar() is not null) Clocks.Settle(now);
+        return true;
     });
 
     /// <summary>Adds an event to the outbox; what goes to one address alone is due at once.</summary>

@@ -50,9 +50,11 @@ internal static class StoreTables
             partition_key TEXT,
             added         INTEGER NOT NULL,
             due           INTEGER NOT NULL,
+            by_clock      INTEGER NOT NULL,               -- whether that is by the clock, which can be set, or a delay
             event         BLOB NOT NULL
         );
-        CREATE INDEX courier_outbox_later_due ON courier_outbox_later (due);
+        CREATE INDEX courier_outbox_later_due ON courier_outbox_later (due) WHERE by_clock = 0;
+        CREATE INDEX courier_outbox_later_clock ON courier_outbox_later (due) WHERE by_clock = 1;
         CREATE INDEX courier_outbox_later_id ON courier_outbox_later (event_id);
         CREATE INDEX courier_outbox_later_key ON courier_outbox_later (partition_key) WHERE partition_key IS NOT NULL;
 
@@ -122,11 +124,24 @@ internal static class StoreTables
             before INTEGER
         ) WITHOUT ROWID;
 
-        -- When the host was started, by which all times here are reckoned, whatever clocks say.
+        -- When the host was started, by which the times here are reckoned, whatever clocks say. What is named by the
+        -- clock (schedules, and events for a time) goes by one that the relays have agreed on: how far that is ahead.
         CREATE TABLE courier_store_clock (
             id      INTEGER PRIMARY KEY CHECK (id = 1),
             boot    TEXT NOT NULL,
-            started INTEGER NOT NULL
+            started INTEGER NOT NULL,
+            ahead   INTEGER NOT NULL,
+            least   INTEGER,                              -- what it was before the host was started
+            agreed  INTEGER NOT NULL DEFAULT 0,           -- 0: not yet; 1: by relays; 2: by hand
+            doubted INTEGER                               -- since when no majority of the clocks agrees
         );
+
+        -- How far the clock of each relay is ahead, and until when that is believed.
+        CREATE TABLE courier_relay_clock (
+            relay TEXT PRIMARY KEY,
+            ahead INTEGER NOT NULL,
+            moved INTEGER NOT NULL,                       -- whether it was set away from what had been agreed
+            until INTEGER NOT NULL
+        ) WITHOUT ROWID;
         """)));
 }

@@ -14,4 +14,14 @@ public readonly record struct EncodedEvent(string Id, string Type, string? Parti
     /// To which queue alone it goes, or address of the broker's own; null: wherever events of its type are routed.
     /// </summary>
     public string? Address { get; init; }
+
+    /// <summary>
+    /// For how long it has waited in an outbox, by the store's clock, as far as that is more than a second; null: not
+    /// so long.
+    /// </summary>
+    public TimeSpan? OutboxWait { get; init; }
+
+    /// <summary>So much of it, if it is worth to be told.</summary>
+    internal static TimeSpan? WaitOf(long milliseconds) =>
+        milliseconds > 1000 ? TimeSpan.FromMilliseconds(milliseconds) : null;
 }

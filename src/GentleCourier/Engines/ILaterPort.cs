@@ -38,8 +38,19 @@ public interface ILaterPort
     /// </summary>
     Task TellAsync(DbConnection connection, CancellationToken cancellationToken = default);
 
-    /// <summary>The time of the database.</summary>
+    /// <summary>The time of the database, as people name it.</summary>
     Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// The time by which rows are stamped and delays are reckoned; null: the server's, and it says it.
+    /// </summary>
+    DateTimeOffset? Stamp { get; }
+
+    /// <summary>
+    /// From now on it is so late; what is named by the clock goes by that, and schedules are reckoned anew with it.
+    /// </summary>
+    /// <exception cref="CourierException">The time is not the store's own.</exception>
+    Task SetClockAsync(DateTimeOffset time, CancellationToken cancellationToken = default);
 
     /// <summary>What waits, the next to be due first.</summary>
     Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
@@ -52,12 +63,13 @@ public interface ILaterPort
 
     /// <summary>Gives events another time.</summary>
     /// <param name="events">The events, as they were read, with what they say now.</param>
-    /// <param name="due">When they are due.</param>
+    /// <param name="time">When they are due.</param>
+    /// <param name="byClock">Whether that was named by the clock, or is a delay from now on.</param>
     /// <param name="transaction">The caller's; null: one of its own.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     /// <returns>How many were still there.</returns>
-    Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, Due due, DbTransaction? transaction,
-        CancellationToken cancellationToken = default);
+    Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, DateTimeOffset time, bool byClock,
+        DbTransaction? transaction, CancellationToken cancellationToken = default);
 }
 
 /// <summary>An event to be published later.</summary>
@@ -76,4 +88,15 @@ public readonly record struct LaterDraft(EncodedEvent Event, Due Due)
 /// <param name="NextIn">How long until there may be more to move; null: nothing waits.</param>
 /// <param name="ScheduleIn">How long until a schedule is due; null: none will be.</param>
 /// <param name="Late">For how long the first of those that have moved had been due.</param>
-public readonly record struct DueStep(int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn, TimeSpan Late = default);
+/// <param name="Clock">What is new of the clock by which times are named; null: nothing.</param>
+public readonly record struct DueStep(
+    int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn, TimeSpan Late = default, ClockNews? Clock = null);
+
+/// <summary>What is new of the clock that a store goes by.</summary>
+/// <param name="SetBy">How far it was set on, or back; zero: it was not.</param>
+/// <param name="IsByHand">Whether somebody has set it by hand.</param>
+/// <param name="Apart">
+/// How far the clock of a relay is from it, where no majority of them agrees, and nothing leaves that is named by the
+/// clock; null: one does.
+/// </param>
+public readonly record struct ClockNews(TimeSpan SetBy, bool IsByHand, TimeSpan? Apart);

@@ -115,6 +115,12 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
     /// For how long it had been in the queue when it was handed over; null where the engine cannot know.
     /// </summary>
     public TimeSpan? Waited { get; init; }
+
+    /// <summary>
+    /// The same, and how long it had waited in an outbox before, by the clocks of broker and store; null where the
+    /// engine cannot know.
+    /// </summary>
+    public TimeSpan? Age { get; init; }
 }
 
 /// <summary>What came of settling.</summary>

@@ -110,8 +110,10 @@ public sealed class ReceiverOptions
     public double? MostPerSecond { get; set; }
 
     /// <summary>
-    /// An event that fails is set aside if it would be older than this at its next attempt, by the <c>time</c> that the
-    /// event itself bears; null: however old. 1 second to 365 days.
+    /// An event that fails is set aside if it would be older than this at its next attempt; null: however old. 1 second
+    /// to 365 days. Its age is what it has waited in the outbox, by the store's clock, and since it came to the broker,
+    /// by that one's; over AMQP 1.0 it counts from when the event was first handed over. One that is sent back counts
+    /// anew.
     /// </summary>
     public TimeSpan? MaxAge { get; set; }
 

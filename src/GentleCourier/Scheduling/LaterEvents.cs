@@ -38,7 +38,7 @@ internal sealed class LaterEvents(ILaterPort store) : ILaterEvents
             var changed = step.Where(e => e.Due != time)
                 .Select(e => e with { Json = EventJson.With(e.Json.Span, null, time) }).ToList();
             if (changed.Count == 0) continue;
-            moved += await store.MoveAsync(changed, Due.At(time), transaction, cancellationToken)
+            moved += await store.MoveAsync(changed, time, due.Time is not null, transaction, cancellationToken)
                 .ConfigureAwait(false);
         }
     }

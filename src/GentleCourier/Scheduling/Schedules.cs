@@ -38,6 +38,23 @@ internal static class Schedules
         : WithNext(row with { Paused = null }, ScheduleRule.Parse(row.Rule), now, random);
 
     /// <summary>
+    /// The clock was set back: it waits for the next time by its rule, and not for what that was by the later clock.
+    /// What fires for a time again has the same id.
+    /// </summary>
+    public static ScheduleRow SetBack(ScheduleRow row, DateTimeOffset now, double random)
+    {
+        try
+        {
+            var again = WithNext(row, ScheduleRule.Parse(row.Rule), now, random);
+            return again.Next < row.Next ? again : row;
+        }
+        catch (CourierException)
+        {
+            return row;
+        }
+    }
+
+    /// <summary>
     /// Another rule by hand, or again the one that was declared. What the old one has had its time for leaves with it.
     /// </summary>
     public static (ScheduleRow Row, IReadOnlyList<EncodedEvent> Events) Change(

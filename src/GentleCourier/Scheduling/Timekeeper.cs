@@ -21,7 +21,7 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     // other anything, and tried again now and then: the zone's data may have come.
     private readonly Dictionary<string, string> failing = new(StringComparer.Ordinal);
     private long triedAt;
-    private bool isLate;
+    private bool isLate, isInDoubt;
 
     public async Task TakeTurnAsync(CancellationToken stopping)
     {
@@ -45,6 +45,7 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     public async Task<DueStep> StepAsync(long term, CancellationToken stopping)
     {
         var step = await store.Later.MoveDueAsync(term, Step, [.. failing.Keys], stopping).ConfigureAwait(false);
+        if (step.Clock is { } news) Tell(news);
         // Said once, and not for each step of a night's worth.
         if (step.Moved > 0 && step.Late > ScheduleRule.Tolerance && !isLate) LogLate(logger, step.Late);
         if (step.Moved > 0) isLate = step.Late > ScheduleRule.Tolerance;
@@ -52,6 +53,16 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
             || (failing.Count > 0 && clock.GetElapsedTime(triedAt) >= LooksEvery))
             await FireAsync(stopping).ConfigureAwait(false);
         return step;
+    }
+
+    private void Tell(ClockNews news)
+    {
+        if (news.SetBy != TimeSpan.Zero)
+            LogClockSet(
+                logger, lead.Store, news.IsByHand ? "by hand" : "as most of its relays' clocks were", news.SetBy);
+        if (news.Apart is { } apart) LogClockDoubted(logger, lead.Store, apart);
+        else if (isInDoubt) LogClockAgreed(logger, lead.Store);
+        isInDoubt = news.Apart is not null;
     }
 
     private async Task FireAsync(CancellationToken stopping)
@@ -93,6 +104,20 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
 
     [LoggerMessage(502, LogLevel.Debug, "Schedule {Name} has fired for {Time}; next at {Next}")]
     private static partial void LogFired(ILogger logger, string name, DateTimeOffset? time, DateTimeOffset? next);
+
+    [LoggerMessage(506, LogLevel.Warning,
+        "The clock of {Store} was set, {How}, by {By}: schedules, and events for a time, go by it")]
+    private static partial void LogClockSet(ILogger logger, string store, string how, TimeSpan by);
+
+    [LoggerMessage(507, LogLevel.Warning,
+        "The clocks of the relays of {Store} differ, one by {Apart} from what was agreed, and none has a majority: "
+        + "schedules, and events for a time, wait. Set the one that is wrong right, or say "
+        + "`courier outbox set-clock`; everything else goes on")]
+    private static partial void LogClockDoubted(ILogger logger, string store, TimeSpan apart);
+
+    [LoggerMessage(508, LogLevel.Information,
+        "The clocks of the relays of {Store} agree again: schedules, and events for a time, go on")]
+    private static partial void LogClockAgreed(ILogger logger, string store);
 
     [LoggerMessage(505, LogLevel.Warning,
         "Events for later leave late: the first of them had been due for {Late}. No relay ran meanwhile, or a clock "

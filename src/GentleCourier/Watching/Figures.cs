@@ -78,6 +78,12 @@ public sealed record OutboxFigures(
     public int FormerBrokers { get; init; }
 
     /// <summary>
+    /// The clock by which schedules and events for a time leave, where the store keeps one; null where it is that of a
+    /// server.
+    /// </summary>
+    public ClockFigures? Clock { get; init; }
+
+    /// <summary>
     /// About how many deleted rows lie in the outbox because its server has not cleared them away; null where the
     /// engine cannot know, or leaves none.
     /// </summary>
@@ -92,6 +98,21 @@ public sealed record OutboxFigures(
     /// <summary>Whose that transaction is, for people to find it; null where there is none.</summary>
     public string? SnapshotHolder { get; init; }
 }
+
+/// <summary>The clock by which what is named by the clock leaves a store: schedules, and events for a time.</summary>
+/// <param name="DoubtedFor">
+/// For how long no majority of the relays' clocks, and of what was agreed before, has been the same, so that nothing of
+/// that leaves; null: one is.
+/// </param>
+/// <param name="Time">What it says now.</param>
+/// <param name="Apart">The relays whose clocks are two seconds or more from it, the farthest first.</param>
+public sealed record ClockFigures(
+    TimeSpan? DoubtedFor, DateTimeOffset Time, IReadOnlyList<RelayClockFigures> Apart);
+
+/// <summary>The clock of a relay.</summary>
+/// <param name="Relay">Whose.</param>
+/// <param name="Ahead">How far it is ahead of the store's; negative: behind it.</param>
+public sealed record RelayClockFigures(string Relay, TimeSpan Ahead);
 
 /// <summary>How far a number is exact.</summary>
 public enum Precision

@@ -54,6 +54,10 @@ public static class Findings
         _ => Say($"{known.TotalDays:0} days"),
     } : "an unknown time";
 
+    /// <summary>How far a clock is from another.</summary>
+    internal static string Ahead(TimeSpan ahead) =>
+        $"is {For(ahead.Duration())} {(ahead > TimeSpan.Zero ? "ahead of" : "behind")}";
+
     internal static string Say(FormattableString text) => text.ToString(CultureInfo.InvariantCulture);
 
     internal static string HowMany(long? count) => count == 1 ? "1 event" : Say($"{count:N0} events");

@@ -13,7 +13,8 @@ internal static class StoreFindings
     private const int ManyDeadRows = 200_000;
 
     public static IEnumerable<Finding> Of(string store, OutboxFigures outbox) =>
-        [.. Relay(store, outbox), .. Late(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
+        [.. Relay(store, outbox), .. Clock(store, outbox.Clock), .. Late(store, outbox), .. Stuck(store, outbox),
+            .. Leftovers(store, outbox)];
 
     public static IEnumerable<Finding> OfInbox(string store, OtherDataFigures? other)
     {
@@ -44,6 +45,22 @@ internal static class StoreFindings
                 $"{store} publishes to another broker than before, at another place: what has not been handled at the "
                 + "former one stays there",
                 $"see that it is empty; then: courier outbox accept-broker --store {store}");
+    }
+
+    private static IEnumerable<Finding> Clock(string store, ClockFigures? clock)
+    {
+        if (clock is { DoubtedFor: null, Apart.Count: 0 } or null) yield break;
+        var said = clock.Apart is [var first, ..]
+            ? $"the clock of the relay {first.Relay} {Ahead(first.Ahead)} that of {store}"
+            : $"the clocks of {store} differ";
+        if (clock.Apart.Count > 1) said += $", and {clock.Apart.Count - 1} more differ";
+        yield return clock.DoubtedFor is not { } doubted
+            ? new Finding("clocks-apart", true, said,
+                $"set that clock right; where it is the other that is wrong: courier outbox set-clock --store {store}")
+            : new Finding("clock-in-doubt", true,
+                $"{said}, and none has a majority: schedules, and events for a time, wait for {For(doubted)}",
+                "set the clock that is wrong right, or say what time it is: courier outbox set-clock --store "
+                + $"{store}", doubted);
     }
 
     private static IEnumerable<Finding> Late(string store, OutboxFigures outbox)

@@ -14,14 +14,17 @@ internal sealed class AttemptCounts(TimeProvider clock)
 
     private readonly ConcurrentDictionary<EventKey, (int Failed, long FirstTried)> known = new();
 
-    /// <summary>Which attempt it is, at least, and when the first was.</summary>
-    public (int Attempt, long FirstTried) Next(HandOver delivery)
+    /// <summary>
+    /// Which attempt it is, at least, when the first was, and since when there has been such an event: since the first,
+    /// as far as nobody knows.
+    /// </summary>
+    public (int Attempt, long FirstTried, long Began) Next(HandOver delivery)
     {
         var now = clock.GetTimestamp();
-        if (delivery.Attempt is { } attempt)
-            return (attempt, delivery.TriedFor is { } time ? now - Ticks(time) : now);
-        var before = KeyOf(delivery) is { } key ? known.GetValueOrDefault(key, (0, now)) : (0, now);
-        return (before.Item1 + 1, before.Item2);
+        var (failed, first) = delivery.Attempt is { } attempt
+            ? (attempt - 1, delivery.TriedFor is { } time ? now - Ticks(time) : now)
+            : KeyOf(delivery) is { } key ? known.GetValueOrDefault(key, (0, now)) : (0, now);
+        return (failed + 1, first, delivery.Age is { } age ? Math.Min(first, now - Ticks(age)) : first);
     }
 
     /// <summary>What has become of it.</summary>

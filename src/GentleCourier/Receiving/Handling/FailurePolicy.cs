@@ -184,7 +184,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         }
         if (binding.IsUseless(e)) return Reject(@event.Id, $"useless to try again: {error}", e);
 
-        var age = @event.Time is { } time ? clock.GetUtcNow() - time : (TimeSpan?)null;
+        var age = clock.GetElapsedTime(delivery.Held.Began);
         var (delay, reason) = Redelivery.After(
             options, delivery.Attempt, AskedBy(e, @event), age, Random.Shared.NextDouble());
         if (delay is null)

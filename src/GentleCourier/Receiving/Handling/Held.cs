@@ -8,8 +8,9 @@ namespace GentleCourier.Receiving.Handling;
 /// <param name="handOver">The delivery.</param>
 /// <param name="attempt">Which attempt it is, as far as anybody knows.</param>
 /// <param name="firstTried">When it was handed over for the first time, as far as anybody knows; a timestamp.</param>
+/// <param name="began">Since when there has been such an event, as far as anybody knows; a timestamp.</param>
 /// <param name="link">By whom it came, and who is told of its outcome.</param>
-internal sealed class Held(HandOver handOver, int attempt, long firstTried, ISettler link)
+internal sealed class Held(HandOver handOver, int attempt, long firstTried, long began, ISettler link)
 {
     // Stands for an outcome of which nobody is told.
     private static readonly object Nothing = new();
@@ -26,6 +27,8 @@ internal sealed class Held(HandOver handOver, int attempt, long firstTried, ISet
     public int Attempt { get; } = attempt;
 
     public long FirstTried { get; } = firstTried;
+
+    public long Began { get; } = began;
 
     public ISettler Link { get; } = link;
 

@@ -14,9 +14,9 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
     /// <param name="options">The policy.</param>
     /// <param name="attempt">Which attempt has failed, from 1 on.</param>
     /// <param name="asked">The delay that the receiver has named, if it has.</param>
-    /// <param name="age">How old the event is; null where nobody knows.</param>
+    /// <param name="age">How old the event is, as far as anybody knows.</param>
     /// <param name="random">A number from 0 to under 1.</param>
-    public static Redelivery After(ReceiverOptions options, int attempt, TimeSpan? asked, TimeSpan? age, double random)
+    public static Redelivery After(ReceiverOptions options, int attempt, TimeSpan? asked, TimeSpan age, double random)
     {
         if (attempt >= options.MaxAttempts)
             return new(null, attempt == 1 ? "failed the only attempt" : string.Create(

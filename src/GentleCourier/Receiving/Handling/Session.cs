@@ -259,8 +259,8 @@ internal sealed partial class Session : ISettler, IDisposable
 
     private Held Hold(HandOver delivery)
     {
-        var (attempt, firstTried) = worker.Counts.Next(delivery);
-        return new Held(delivery, attempt, firstTried, this);
+        var (attempt, firstTried, began) = worker.Counts.Next(delivery);
+        return new Held(delivery, attempt, firstTried, began, this);
     }
 
     /// <summary>

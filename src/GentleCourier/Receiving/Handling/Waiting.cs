@@ -33,7 +33,8 @@ internal sealed class Waiting(BrokerAbilities abilities, Action<Held> due, TimeP
             return false;
         }
         var next = new Held(
-            delivery.HandOver, delivery.Attempt + (counts ? 1 : 0), delivery.FirstTried, delivery.Link);
+            delivery.HandOver, delivery.Attempt + (counts ? 1 : 0), delivery.FirstTried, delivery.Began,
+            delivery.Link);
         held[next] = true;
         _ = HoldAsync(next, delay);
         return true;

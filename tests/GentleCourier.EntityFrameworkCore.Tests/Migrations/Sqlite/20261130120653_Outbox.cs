@@ -130,6 +130,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     partition_key = table.Column<string>(type: "TEXT", nullable: true),
                     added = table.Column<long>(type: "INTEGER", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: false),
+                    by_clock = table.Column<long>(type: "INTEGER", nullable: false),
                     @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false)
                 },
                 constraints: table =>
@@ -152,6 +153,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 {
                     table.PrimaryKey("PK_courier_relay", x => x.id);
                     table.CheckConstraint("courier_relay_id", "id = 1");
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_relay_clock",
+                columns: table => new
+                {
+                    relay = table.Column<string>(type: "TEXT", nullable: false),
+                    ahead = table.Column<long>(type: "INTEGER", nullable: false),
+                    moved = table.Column<long>(type: "INTEGER", nullable: false),
+                    until = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_relay_clock", x => x.relay);
                 });
 
             migrationBuilder.CreateTable(
@@ -211,7 +226,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 {
                     id = table.Column<int>(type: "INTEGER", nullable: false),
                     boot = table.Column<string>(type: "TEXT", nullable: false),
-                    started = table.Column<long>(type: "INTEGER", nullable: false)
+                    started = table.Column<long>(type: "INTEGER", nullable: false),
+                    ahead = table.Column<long>(type: "INTEGER", nullable: false),
+                    least = table.Column<long>(type: "INTEGER", nullable: true),
+                    agreed = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 0),
+                    doubted = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -253,9 +272,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 filter: "partition_key IS NULL");
 
             migrationBuilder.CreateIndex(
+                name: "courier_outbox_later_clock",
+                table: "courier_outbox_later",
+                column: "due",
+                filter: "by_clock = 1");
+
+            migrationBuilder.CreateIndex(
                 name: "courier_outbox_later_due",
                 table: "courier_outbox_later",
-                column: "due");
+                column: "due",
+                filter: "by_clock = 0");
 
             migrationBuilder.CreateIndex(
                 name: "courier_outbox_later_id",
@@ -298,6 +324,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_relay");
+
+            migrationBuilder.DropTable(
+                name: "courier_relay_clock");
 
             migrationBuilder.DropTable(
                 name: "courier_schedule");

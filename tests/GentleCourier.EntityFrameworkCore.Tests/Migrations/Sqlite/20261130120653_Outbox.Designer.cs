@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130092257_Outbox")]
+    [Migration("20261130120653_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -32,6 +32,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("added")
                         .HasColumnOrder(5);
 
+                    b.Property<long>("ByClock")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("by_clock")
+                        .HasColumnOrder(7);
+
                     b.Property<long>("DueAt")
                         .HasColumnType("INTEGER")
                         .HasColumnName("due")
@@ -41,7 +46,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .IsRequired()
                         .HasColumnType("BLOB")
                         .HasColumnName("event")
-                        .HasColumnOrder(7);
+                        .HasColumnOrder(8);
 
                     b.Property<string>("EventId")
                         .IsRequired()
@@ -62,15 +67,20 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
                     b.HasKey("Id");
 
-                    b.HasIndex("DueAt")
-                        .HasDatabaseName("courier_outbox_later_due");
-
                     b.HasIndex("EventId")
                         .HasDatabaseName("courier_outbox_later_id");
 
                     b.HasIndex("PartitionKey")
                         .HasDatabaseName("courier_outbox_later_key")
                         .HasFilter("partition_key IS NOT NULL");
+
+                    b.HasIndex(new[] { "DueAt" }, "clock")
+                        .HasDatabaseName("courier_outbox_later_clock")
+                        .HasFilter("by_clock = 1");
+
+                    b.HasIndex(new[] { "DueAt" }, "due")
+                        .HasDatabaseName("courier_outbox_later_due")
+                        .HasFilter("by_clock = 0");
 
                     b.ToTable("courier_outbox_later", (string)null);
                 });
@@ -378,6 +388,33 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         });
                 });
 
+            modelBuilder.Entity("courier.courier_relay_clock", b =>
+                {
+                    b.Property<string>("relay")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("relay")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("ahead")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("ahead")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("moved")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("moved")
+                        .HasColumnOrder(3);
+
+                    b.Property<long>("until")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("until")
+                        .HasColumnOrder(4);
+
+                    b.HasKey("relay");
+
+                    b.ToTable("courier_relay_clock", (string)null);
+                });
+
             modelBuilder.Entity("courier.courier_schedule", b =>
                 {
                     b.Property<string>("name")
@@ -526,11 +563,32 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
+                    b.Property<int>("agreed")
+                        .HasColumnType("INTEGER")
+                        .HasDefaultValue(0)
+                        .HasColumnName("agreed")
+                        .HasColumnOrder(6);
+
+                    b.Property<long>("ahead")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("ahead")
+                        .HasColumnOrder(4);
+
                     b.Property<string>("boot")
                         .IsRequired()
                         .HasColumnType("TEXT")
                         .HasColumnName("boot")
                         .HasColumnOrder(2);
+
+                    b.Property<long?>("doubted")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("doubted")
+                        .HasColumnOrder(7);
+
+                    b.Property<long?>("least")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("least")
+                        .HasColumnOrder(5);
 
                     b.Property<long>("started")
                         .HasColumnType("INTEGER")
