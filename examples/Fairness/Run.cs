@@ -1,7 +1,5 @@
 using System.Diagnostics;
 using GentleCourier;
-using GentleCourier.Engines;
-using GentleCourier.Sqlite;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -20,25 +18,26 @@ internal static class Run
         var hosts = new List<IHost>();
         try
         {
-            await using var broker = new SqliteEngine()
-                .CreateBroker(new("sqlite", Path.Combine(folder.FullName, "broker.db")), TimeProvider.System);
-            await broker.PrepareAsync(
-                new Topology([Queue], [new Route("skerryline.notice-wanted", Queue)]), create: true, cancel);
-            await PublishAsync(folder.FullName, broker, notices, cancel);
-
             var bars = new List<Bar>();
             var start = Stopwatch.GetTimestamp();
+            // Whoever receives makes the queue, and has its events routed to it.
+            using (var first = BuildWorker(folder.FullName, prefetch, new Worker(0, start, bars)))
+            {
+                await first.StartAsync(cancel);
+                await first.StopAsync(cancel);
+            }
+            await PublishAsync(folder.FullName, notices, cancel);
+
             for (var i = 1; i <= workers; i++)
                 hosts.Add(BuildWorker(folder.FullName, prefetch, new Worker(i, start, bars)));
             // They are ready before the clock starts to matter: the first notice begins within milliseconds of the
             // start.
             await Task.WhenAll(hosts.Select(host => host.StartAsync(cancel)));
-            while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues is not [{ Waiting: 0 }])
-                await Task.Delay(5, cancel);
+            while (await WaitingAsync(hosts[0], cancel) > 0) await Task.Delay(5, cancel);
 
-            var first = bars.Min(b => b.Begun);
+            var began = bars.Min(b => b.Begun);
             return new Outcome($"{prefetch}",
-                [.. bars.Select(b => b with { Begun = b.Begun - first, Ended = b.Ended - first })], workers);
+                [.. bars.Select(b => b with { Begun = b.Begun - began, Ended = b.Ended - began })], workers);
         }
         finally
         {
@@ -52,7 +51,7 @@ internal static class Run
     }
 
     private static async Task PublishAsync(
-        string folder, IBroker broker, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
+        string folder, IReadOnlyList<NoticeWanted> notices, CancellationToken cancel)
     {
         using var harbour = Build(folder, "harbour", _ => { });
         await harbour.StartAsync(cancel);
@@ -63,9 +62,15 @@ internal static class Run
                 .AddManyAsync(transaction, [.. notices.Select(n => EventDraft.Of(n))], cancel);
             await transaction.CommitAsync(cancel);
         }
-        while ((await broker.Reports!.ReadFiguresAsync(cancel)).Queues[0].Ready < notices.Count)
-            await Task.Delay(5, cancel);
+        while (await WaitingAsync(harbour, cancel) < notices.Count) await Task.Delay(5, cancel);
         await harbour.StopAsync(cancel);
+    }
+
+    private static async Task<long> WaitingAsync(IHost host, CancellationToken cancel)
+    {
+        var status = await host.Services.GetRequiredService<ICourierStatus>().ReadAsync(cancel);
+        return status.Queues is [{ Figures.Waiting: { } waiting }] ? waiting : throw new InvalidOperationException(
+            $"the queue {Queue} is not the only one");
     }
 
     private static IHost BuildWorker(string folder, Prefetch prefetch, Worker worker)

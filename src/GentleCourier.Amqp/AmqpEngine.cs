@@ -18,7 +18,7 @@ namespace GentleCourier.Amqp;
 /// Such a broker hands over and takes back. The rest is the library's: routes are those of <c>Courier:Routes</c>, and
 /// what fails goes on in a companion in the receiving service's store.
 /// </remarks>
-public sealed class AmqpEngine : IEngine
+internal sealed class AmqpEngine : IEngine
 {
     /// <summary>An engine of addresses of one scheme.</summary>
     /// <param name="isSecure">Whether it is <c>amqps</c>, over TLS; otherwise <c>amqp</c>.</param>
@@ -54,10 +54,16 @@ public sealed class AmqpEngine : IEngine
 
     /// <inheritdoc/>
     public IStorePort CreateStore(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
-        throw new CourierException(
-            "Courier:Store must be an address of a database, sqlite: or postgres:; a broker cannot hold a store");
+        throw NoStore();
 
     /// <inheritdoc/>
     public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
         new AmqpBroker(AmqpAddress.Parse(address), clock, logger);
+
+    /// <summary>There is no store of this engine to be beside.</summary>
+    public IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
+        throw NoStore();
+
+    private static CourierException NoStore() => new(
+        "Courier:Store must be an address of a database, sqlite: or postgres:; a broker cannot hold a store");
 }

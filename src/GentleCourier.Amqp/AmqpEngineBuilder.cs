@@ -11,6 +11,8 @@ public static class AmqpEngineBuilder
     public static CourierBuilder UseAmqp(this CourierBuilder builder)
     {
         ArgumentNullException.ThrowIfNull(builder);
-        return builder.AddEngine(new AmqpEngine(isSecure: true)).AddEngine(new AmqpEngine(isSecure: false));
+        var package = typeof(AmqpEngineBuilder).Assembly;
+        return builder.AddEngine(package, static () => new AmqpEngine(isSecure: true))
+            .AddEngine(package, static () => new AmqpEngine(isSecure: false));
     }
 }

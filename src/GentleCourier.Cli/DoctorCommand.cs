@@ -40,7 +40,7 @@ internal static class DoctorCommand
             if (broker is not null)
             {
                 report.Begin($"broker {broker.Name}", broker.From);
-                var isReached = await report.AddAllAsync(broker.Port as IExaminable, cancel);
+                var isReached = await report.AddAllAsync(broker.Port.Services.Examination, cancel);
                 if (isReached)
                     await foreach (var check in recount.DoAsync(result, broker.Port, cancel)) report.Add(check);
                 if (isReached) AddFindings(report, await CourierStatus.ReadAsync(broker.Port, [], cancel));

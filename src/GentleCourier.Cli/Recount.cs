@@ -32,7 +32,7 @@ internal sealed class Recount
         ParseResult result, IBroker broker, [EnumeratorCancellation] CancellationToken cancel)
     {
         if (!result.GetValue(recount)) yield break;
-        if (broker is not IRecount counts)
+        if (broker.Services.Recount is not { } counts)
         {
             yield return Check.Note("counts", $"{broker.DisplayName} counts its events by itself");
             yield break;

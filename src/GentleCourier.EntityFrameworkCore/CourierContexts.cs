@@ -2,6 +2,7 @@ using System.Data.Common;
 using GentleCourier.Engines;
 using GentleCourier.EntityFrameworkCore;
 using GentleCourier.Events;
+using GentleCourier.Hosting;
 using GentleCourier.Receiving.Handling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Infrastructure;
@@ -28,6 +29,12 @@ public static class CourierContexts
     public static CourierBuilder UseDbContext<TContext>(this CourierBuilder courier) where TContext : DbContext
     {
         ArgumentNullException.ThrowIfNull(courier);
+        PackageVersion.Check(typeof(CourierContexts).Assembly);
+        return Use<TContext>(courier);
+    }
+
+    private static CourierBuilder Use<TContext>(CourierBuilder courier) where TContext : DbContext
+    {
         if (courier.MakersOfTables.Contains(MigrationsOf<TContext>)) return courier;
         courier.Services.TryAddSingleton(services => new UnsavedEvents(
             services.GetService<ILogger<DbContext>>() ?? NullLogger<DbContext>.Instance));

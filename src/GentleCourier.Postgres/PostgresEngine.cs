@@ -15,7 +15,7 @@ namespace GentleCourier.Postgres;
 /// TLS with a verified certificate is required for every host but this one, unless the address says otherwise. Times of
 /// leases and delays come from the server's clock.
 /// </remarks>
-public sealed class PostgresEngine : IEngine
+internal sealed class PostgresEngine : IEngine
 {
     internal const string Name = "postgres";
 
@@ -38,4 +38,8 @@ public sealed class PostgresEngine : IEngine
     /// <inheritdoc/>
     public IBroker CreateBroker(EngineAddress address, TimeProvider clock, ILogger? logger = null) =>
         new PostgresBroker(PostgresAddress.Parse(address), clock, logger);
+
+    /// <inheritdoc/>
+    public IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
+        CreateBroker(store, clock, logger);
 }

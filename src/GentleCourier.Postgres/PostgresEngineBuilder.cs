@@ -11,6 +11,6 @@ public static class PostgresEngineBuilder
     public static CourierBuilder UsePostgres(this CourierBuilder builder)
     {
         ArgumentNullException.ThrowIfNull(builder);
-        return builder.AddEngine(new PostgresEngine());
+        return builder.AddEngine(typeof(PostgresEngineBuilder).Assembly, static () => new PostgresEngine());
     }
 }

@@ -7,7 +7,7 @@ namespace GentleCourier.Sqlite;
 /// Stores and brokers in SQLite files, shared by the processes of one host. Addresses are <c>sqlite:PATH</c>; the path
 /// may be relative to the working directory. Network file systems are not supported: SQLite's locks do not work there.
 /// </summary>
-public sealed class SqliteEngine : IEngine
+internal sealed class SqliteEngine : IEngine
 {
     internal const string Name = "sqlite";
 

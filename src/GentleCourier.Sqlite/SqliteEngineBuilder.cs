@@ -9,6 +9,6 @@ public static class SqliteEngineBuilder
     public static CourierBuilder UseSqlite(this CourierBuilder builder)
     {
         ArgumentNullException.ThrowIfNull(builder);
-        return builder.AddEngine(new SqliteEngine());
+        return builder.AddEngine(typeof(SqliteEngineBuilder).Assembly, static () => new SqliteEngine());
     }
 }

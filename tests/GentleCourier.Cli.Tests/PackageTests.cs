@@ -1,4 +1,5 @@
 using System.IO.Compression;
+using System.Text.RegularExpressions;
 using GentleCourier.Cli.Tests.Reading;
 
 namespace GentleCourier.Cli.Tests;
@@ -102,6 +103,8 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
             foreach (var element in new[]
                 { "<readme>README.md", "<icon>icon.png", "\"expression\">MIT", "<tags>outbox" })
                 Assert.Contains(element, description, StringComparison.Ordinal);
+            // They know each other's insides.
+            Assert.All(OursIn(description), version => Assert.Equal($"[{packages.Version}]", version));
             // The command runs on Linux, and carries nothing for other systems.
             Assert.DoesNotContain(entries, e => e.Contains("runtimes/", StringComparison.Ordinal)
                 && !e.Contains("runtimes/linux-", StringComparison.Ordinal));
@@ -111,6 +114,11 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
                 Assert.True(File.Exists(Path.ChangeExtension(file, ".snupkg")), $"{file} has no symbols");
         }
     }
+
+    private static IEnumerable<string> OursIn(string description) =>
+        Regex.Matches(
+            description, "dependency id=\"GentleCourier[^\"]*\" version=\"(?<version>[^\"]*)\"",
+            RegexOptions.ExplicitCapture, TimeSpan.FromMinutes(1)).Select(match => match.Groups["version"].Value);
 
     [Fact]
     public async Task The_command_installs_as_a_tool_and_runs()

@@ -21,7 +21,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public string BrokerAddress => place.Broker;
 
     /// <summary>The engine of services that are built from now on: the place's own, or one that a test names.</summary>
-    public IEngine Engine { get; set; } = place.Engine;
+    internal IEngine Engine { get; set; } = place.Engine;
 
     /// <summary>Changes what a store or a broker records of its tables, as a newer release would.</summary>
     public async Task RecordAsync(string part, DbConnection connection, string values) => await connection.ExecuteAsync(
@@ -40,26 +40,26 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     public string StoreAddress(string service) => place.Store(service);
 
     /// <summary>The test's own broker, beside those of the services.</summary>
-    public IBroker Broker() => shared ??= AnotherBroker();
+    internal IBroker Broker() => shared ??= AnotherBroker();
 
     /// <summary>What the broker tells.</summary>
-    public IBrokerReports Reports => Broker().Reports!;
+    internal IBrokerReports Reports => Broker().Reports!;
 
     /// <summary>What the broker has set aside.</summary>
     public IDeadLetters DeadLetters => Broker().DeadLetters!;
 
     /// <summary>A broker with connections of its own.</summary>
-    public IBroker AnotherBroker(TimeProvider? clock = null) =>
+    internal IBroker AnotherBroker(TimeProvider? clock = null) =>
         Opened(place.OpenBroker(clock ?? TimeProvider.System));
 
     /// <summary>The test's own store in a service's name, made once.</summary>
-    public IStorePort SharedStore(string service)
+    internal IStorePort SharedStore(string service)
     {
         if (!stores.TryGetValue(service, out var store)) stores[service] = store = Store(service);
         return store;
     }
 
-    public IStorePort Store(string service, TimeProvider? clock = null) =>
+    internal IStorePort Store(string service, TimeProvider? clock = null) =>
         Opened(place.StoreEngine.CreateStore(Parse(StoreAddress(service)), clock ?? TimeProvider.System));
 
     /// <summary>Declares queues and routes, as a deployment would: <c>("type", "queue")</c>.</summary>
@@ -113,7 +113,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     /// <summary>The first column of a query, as numbers.</summary>
-    public static async Task<List<int>> NumbersAsync(IStorePort store, string sql)
+    internal static async Task<List<int>> NumbersAsync(IStorePort store, string sql)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.CreateCommand();
@@ -125,18 +125,18 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     /// <summary>A tap as a publisher would have encoded it; its number is its id.</summary>
-    public static EncodedEvent TapEvent(int number, string? key = null) =>
+    internal static EncodedEvent TapEvent(int number, string? key = null) =>
         Numbered("test.tap", $"{number}", number, key);
 
     /// <summary>An event of another type; its id is its number behind a <c>c</c>.</summary>
-    public static EncodedEvent ChargedEvent(int number) => Numbered("test.charged", $"c{number}", number, null);
+    internal static EncodedEvent ChargedEvent(int number) => Numbered("test.charged", $"c{number}", number, null);
 
     /// <summary>An event of a type for which no test has a route.</summary>
-    public static EncodedEvent UnroutedEvent(int number, string key) =>
+    internal static EncodedEvent UnroutedEvent(int number, string key) =>
         Numbered("test.unrouted", $"{number}", number, key);
 
     /// <summary>A tap that is nearly as large as events may be.</summary>
-    public static EncodedEvent LargeEvent(int number) =>
+    internal static EncodedEvent LargeEvent(int number) =>
         Numbered("test.tap", $"{number}", number, null, $",\"x\":\"{new string('x', 4_000_000)}\"");
 
     private static EncodedEvent Numbered(string type, string id, int number, string? key, string more = "")
@@ -147,7 +147,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     }
 
     /// <summary>What a relay writes down of the first rows, where the broker has answered this.</summary>
-    public static OutboxMarks Marks(
+    internal static OutboxMarks Marks(
         IReadOnlyList<OutboxRow> rows, TimeSpan after, params PublishResult[] results) =>
         Publishing.Marking.Of([.. rows.Take(results.Length)], results, _ => after);
 
@@ -215,7 +215,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         await place.DisposeAsync();
     }
 
-    public static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed
+    internal static EngineAddress Parse(string address) => EngineAddress.TryParse(address, out var parsed) ? parsed
         : throw new ArgumentException($"no address: {address}", nameof(address));
 
     private T Opened<T>(T item) where T : IAsyncDisposable
@@ -229,11 +229,11 @@ public sealed class Crossing(Place place) : IAsyncDisposable
 public static class CrossingExtensions
 {
     /// <summary>Settles, and fetches nothing along with it.</summary>
-    public static async Task<IReadOnlyList<bool>> SettledAsync(
+    internal static async Task<IReadOnlyList<bool>> SettledAsync(
         this IReceivingLink link, IReadOnlyList<Settlement> settlements) =>
         (await link.SettleAsync(settlements, 0, CancellationToken.None)).Took;
 
-    public static IStorePort Store(this IHost host) => host.Services.GetRequiredService<IStorePort>();
+    internal static IStorePort Store(this IHost host) => host.Services.GetRequiredService<IStorePort>();
 
     /// <summary>Publishes events as a service would: in one transaction of its store.</summary>
     public static async Task PublishAsync<TContract>(this IHost host, params IEnumerable<TContract> contracts)
@@ -256,7 +256,7 @@ public static class CrossingExtensions
     }
 
     /// <summary>Whether a service's database has a table of that name.</summary>
-    public static async Task<bool> HasTableAsync(this IStorePort store, string table)
+    internal static async Task<bool> HasTableAsync(this IStorePort store, string table)
     {
         try
         {
@@ -269,7 +269,7 @@ public static class CrossingExtensions
         }
     }
 
-    public static async Task<long> CountAsync(this IStorePort store, string table)
+    internal static async Task<long> CountAsync(this IStorePort store, string table)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var command = connection.Command($"SELECT count(*) FROM {table}");

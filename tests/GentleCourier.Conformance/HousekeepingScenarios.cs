@@ -244,7 +244,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var (broker, link) = await FillAsync(crossing);
         await using var end = link;
-        var recount = (IRecount)broker;
+        var recount = broker.Services.Recount!;
         Assert.Empty(await recount.RecountAsync(Crossing.Limit));
         await DeleteAsync(crossing);
         Assert.Equal((37, 5, 3), await FiguresAsync());

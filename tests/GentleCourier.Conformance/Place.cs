@@ -9,16 +9,16 @@ namespace GentleCourier.Conformance;
 public abstract class Place : IAsyncDisposable
 {
     /// <summary>The engine.</summary>
-    public abstract IEngine Engine { get; }
+    internal abstract IEngine Engine { get; }
 
     /// <summary>The engine of the services' stores, where it is another one.</summary>
-    public virtual IEngine StoreEngine => Engine;
+    internal virtual IEngine StoreEngine => Engine;
 
     /// <summary>What has to be set of every service here.</summary>
     public virtual IReadOnlyDictionary<string, string?> Settings { get; } = new Dictionary<string, string?>();
 
     /// <summary>The test's own broker, as the services see it.</summary>
-    public virtual IBroker OpenBroker(TimeProvider clock) => Engine.CreateBroker(Crossing.Parse(Broker), clock);
+    internal virtual IBroker OpenBroker(TimeProvider clock) => Engine.CreateBroker(Crossing.Parse(Broker), clock);
 
     /// <summary>How often an event kills its worker before anybody counts.</summary>
     public virtual int UncountedDeaths => 0;

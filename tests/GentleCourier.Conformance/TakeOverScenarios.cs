@@ -51,7 +51,7 @@ public abstract class TakeOverScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal((0, 1, 1), await FiguresAsync(broker));
 
         // Sent back it is at work again, and handled it is gone.
-        await broker.DeadLetters.SendBackAsync([new LetterReturn(letter)]);
+        await broker.DeadLetters!.SendBackAsync([new LetterReturn(letter)]);
         await port.TakeOverAsync("taps", "w", [Tap(2)]);
         clock.Advance(TimeSpan.FromMinutes(11));
         await Crossing.UntilAsync(
@@ -89,7 +89,7 @@ public abstract class TakeOverScenarios<TPlace> where TPlace : Place, new()
         await link.SettledAsync([.. taken.Select(t => new Settlement(t, Outcome.Accepted))]);
 
         // Failed again after it was set aside, it has been sent back from elsewhere: it is at work.
-        await broker.TakeOver.TakeOverAsync("taps", "pier/7", [Tap(3, In(1), 1)]);
+        await broker.TakeOver!.TakeOverAsync("taps", "pier/7", [Tap(3, In(1), 1)]);
         Assert.Equal((0, 1, 1), await FiguresAsync(broker));
         var counts = (await broker.Reports!.ReadFiguresAsync()).Queues.Single().History[^1];
         Assert.Equal((4, 2, 2, 1), (counts.Came, counts.Accepted, counts.Failed, counts.SetAside));
@@ -105,7 +105,7 @@ public abstract class TakeOverScenarios<TPlace> where TPlace : Place, new()
             text => new TakenOver(Encoding.UTF8.GetBytes(text), 1, null, Never))];
         var letters = await broker.TakeOver!.TakeOverAsync("taps", "w", events);
         Assert.Equal(2, letters.OfType<string>().Distinct().Count());
-        await broker.TakeOver.TakeOverAsync("taps", "w", [Tap(1), Tap(2)]);
+        await broker.TakeOver!.TakeOverAsync("taps", "w", [Tap(1), Tap(2)]);
         await using var link = await broker.OpenLinkAsync("taps", "w", TimeSpan.FromMinutes(5));
         Assert.Equal(2, (await link.ReceiveAsync(5, CancellationToken.None).WaitAsync(Crossing.Limit)).Count);
     }

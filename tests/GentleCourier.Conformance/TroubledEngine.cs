@@ -5,7 +5,7 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Conformance;
 
 /// <summary>An engine, the real one, whose broker or store fails when a test says so.</summary>
-public sealed class TroubledEngine(IEngine inner) : IEngine
+internal sealed class TroubledEngine(IEngine inner) : IEngine
 {
     /// <summary>Called before each call to the broker or a link, with its name; what it throws is thrown.</summary>
     public Action<string> Before { get; set; } = _ => { };
@@ -56,17 +56,24 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
         protected override object? Invoke(MethodInfo? targetMethod, object?[]? args)
         {
             engine!.BeforeStore(targetMethod!.Name);
-            return targetMethod.Invoke(inner, BindingFlags.DoNotWrapExceptions, null, args, null);
+            var result = targetMethod.Invoke(inner, BindingFlags.DoNotWrapExceptions, null, args, null);
+            return result is Task<IDirectWay?> finding ? InTroubleAsync(finding, engine) : result;
         }
+
+        private static async Task<IDirectWay?> InTroubleAsync(Task<IDirectWay?> finding, TroubledEngine engine) =>
+            await finding is { } way ? new DirectWay(way, engine) : null;
     }
 
     private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker, IStamps
     {
-        public IStamps? Stamps => inner.Stamps is null ? null : this;
-
-        public ITakeOver? TakeOver => inner.TakeOver;
-
-        public IBroker? Companion => inner.Companion;
+        public BrokerServices Services
+        {
+            get
+            {
+                engine.Before(nameof(Services));
+                return inner.Services with { Stamps = inner.Stamps is null ? null : this };
+            }
+        }
 
         public Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken)
         {
@@ -77,23 +84,6 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
         public string DisplayName => inner.DisplayName;
 
         public BrokerAbilities Abilities => inner.Abilities;
-
-        public IBrokerReports? Reports => inner.Reports;
-
-        public IDeadLetters? DeadLetters => inner.DeadLetters;
-
-        public IHousekeeping? Housekeeping => inner.Housekeeping;
-
-        public IWorkerRegister? Register
-        {
-            get
-            {
-                engine.Before(nameof(Register));
-                return inner.Register;
-            }
-        }
-
-        public IDepths? Depths => inner.Depths;
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {
@@ -123,6 +113,16 @@ public sealed class TroubledEngine(IEngine inner) : IEngine
         }
 
         public ValueTask DisposeAsync() => inner.DisposeAsync();
+    }
+
+    private sealed class DirectWay(IDirectWay inner, TroubledEngine engine) : IDirectWay
+    {
+        public Task<IReadOnlyDictionary<string, int>> MoveAsync(
+            long term, int limit, CancellationToken cancellationToken)
+        {
+            engine.Before(nameof(MoveAsync));
+            return inner.MoveAsync(term, limit, cancellationToken);
+        }
     }
 
     private sealed class Link(IReceivingLink inner, TroubledEngine engine) : IReceivingLink

@@ -166,12 +166,12 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
     {
         await using var crossing = new Crossing(new TPlace());
         var (broker, store) = (crossing.Broker(), crossing.SharedStore("harbour"));
-        var before = await ExaminedAsync(store);
+        var before = await ExaminedAsync((IExaminable)store);
         Assert.Contains(before, c => c is { Result: CheckResult.Wrong }
             && c.Said.Contains("courier schema apply", StringComparison.Ordinal));
         await crossing.RouteAsync(("test.tap", "taps"));
         await store.PrepareAsync(create: true);
-        foreach (var made in new object[] { broker, store })
+        foreach (var made in new[] { broker.Services.Examination!, (IExaminable)store })
         {
             var checks = await ExaminedAsync(made);
             Assert.All(checks, c => Assert.Equal(CheckResult.Good, c.Result));
@@ -179,10 +179,10 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
             Assert.Contains(checks, c => c.Name == "rights");
         }
 
-        static async Task<List<Check>> ExaminedAsync(object examined)
+        static async Task<List<Check>> ExaminedAsync(IExaminable examined)
         {
             var checks = new List<Check>();
-            await foreach (var check in ((IExaminable)examined).ExamineAsync()) checks.Add(check);
+            await foreach (var check in examined.ExamineAsync()) checks.Add(check);
             return checks;
         }
     }

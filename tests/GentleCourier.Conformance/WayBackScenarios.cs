@@ -1,6 +1,8 @@
 using System.Collections.Concurrent;
 using System.Text;
 using GentleCourier.Engines;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Conformance;
@@ -29,6 +31,27 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
 
     private static LetterReturn[] Back(IEnumerable<DeadLetter> letters) =>
         [.. letters.Select(l => new LetterReturn(l))];
+
+    [Fact]
+    public async Task A_services_own_code_looks_into_queues_and_sends_back_what_was_set_aside()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log { OnTap = (_, _) => throw new RejectException("no such pier") };
+        var fares = await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            services: services => services.AddSingleton(log));
+        await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
+        await crossing.SettledAsync(deadLetters: 1);
+        var letters = fares.Services.GetRequiredService<IDeadLetters>();
+        var letter = Assert.Single(await letters.ReadAsync("taps", 10));
+        Assert.Equal(letter.Id, (await letters.FindAsync(letter.Id))!.Id);
+        await fares.StopAsync();
+        Assert.Equal([true], await letters.SendBackAsync([new LetterReturn(letter)]));
+        var queued = Assert.Single(
+            await fares.Services.GetRequiredService<IQueues>().PeekAsync("taps", 10));
+        Assert.Equal((1, QueuedState.Ready), (Crossing.NumberOf(queued.Json), queued.State));
+        Assert.Empty(await fares.Services.GetRequiredService<IHeldEvents>().ReadHeldAsync(10));
+    }
 
     [Fact]
     public async Task Letters_go_back_to_their_own_queue_alone_begin_anew_and_keep_their_history()
@@ -315,7 +338,7 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
 
         EncodedEvent repaired = Crossing.TapEvent(66);
         Assert.Equal([true, true, true, true], await store.TryAgainAsync(
-            [new(held["1"]), new(held["2"]), new(held["3"]), new(held["6"], repaired)]));
+            [new(held["1"]), new(held["2"]), new(held["3"]), new(held["6"], repaired.Json)]));
         // Of a key the oldest goes first, and what waits behind it follows.
         Assert.Equal(["1", "2", "3", "66"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
         // The row of an event that has gone may be another's.
@@ -337,7 +360,7 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "it is refused");
         var refused = Assert.Single(await crossing.SharedStore("harbour").ReadHeldAsync(10));
-        await crossing.SharedStore("harbour").TryAgainAsync([new(refused, Crossing.TapEvent(1))]);
+        await crossing.SharedStore("harbour").TryAgainAsync([new(refused, Crossing.TapEvent(1).Json)]);
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 1, "it is published");
     }
 

@@ -40,7 +40,7 @@ public class Databases(PrivatePostgres server) : Place
     {
     }
 
-    public override IEngine Engine { get; } = new PostgresEngine();
+    internal override IEngine Engine { get; } = new PostgresEngine();
 
     public override string Broker => Address("broker");
 

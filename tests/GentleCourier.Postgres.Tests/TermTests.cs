@@ -137,11 +137,11 @@ public sealed class TermTests
         await using (var transaction = await connection.BeginTransactionAsync())
         {
             await connection.ExecuteAsync("LOCK TABLE courier.copy IN ACCESS EXCLUSIVE MODE");
-            var counted = await ((IRecount)crossing.Broker()).RecountAsync(TimeSpan.FromMilliseconds(50));
+            var counted = await crossing.Broker().Services.Recount!.RecountAsync(TimeSpan.FromMilliseconds(50));
             Assert.Equal(new Recounted("taps", null, null), Assert.Single(counted));
             Assert.Null(counted[0].Difference);
         }
-        Assert.Empty(await ((IRecount)crossing.Broker()).RecountAsync(Crossing.Limit));
+        Assert.Empty(await crossing.Broker().Services.Recount!.RecountAsync(Crossing.Limit));
     }
 
     /// <summary>A role may have a limit to idle sessions: those that listen are idle.</summary>

@@ -8,7 +8,7 @@ public sealed class Folder : Place
 {
     public string Path { get; } = Directory.CreateTempSubdirectory("courier-test-").FullName;
 
-    public override IEngine Engine { get; } = new SqliteEngine();
+    internal override IEngine Engine { get; } = new SqliteEngine();
 
     public override string Broker => $"sqlite:{Path}/broker.db";
 

@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;

@@ -18,6 +18,7 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
     private readonly Publisher publisher;
     private readonly Depths depths;
     private readonly TimeProvider clock;
+    private BrokerServices? services;
     private volatile Topology known = Topology.Empty;
 
     public AmqpBroker(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
@@ -36,17 +37,7 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
     public BrokerAbilities Abilities => address.DeadLetterAddress is null
         ? BrokerAbilities.Attempts : BrokerAbilities.Attempts | BrokerAbilities.DeadLetters;
 
-    public IBrokerReports Reports => this;
-
-    public IDeadLetters? DeadLetters => null;
-
-    public IHousekeeping? Housekeeping => null;
-
-    public IStamps? Stamps => null;
-
-    public IWorkerRegister? Register => null;
-
-    IDepths IBroker.Depths => this;
+    public BrokerServices Services => services ??= new() { Reports = this, Depths = this, Examination = this };
 
     /// <summary>Looks whether queues are there; to make them is their operator's work.</summary>
     public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)

@@ -137,7 +137,7 @@ internal sealed class OutboxEvents(IStorePort store) : KeptEvents
         IReadOnlyList<KeptReturn> events, CancellationToken cancel) =>
         store.TryAgainAsync(
             [.. events.Select(e => new HeldReturn(
-                (HeldEvent)e.Kept.Origin, e.Repaired is { } json ? Encoded(json) : null))], cancel);
+                (HeldEvent)e.Kept.Origin, e.Repaired))], cancel);
 
     public override Task<IReadOnlyList<bool>> DiscardAsync(IReadOnlyList<Kept> events, CancellationToken cancel) =>
         store.DiscardHeldAsync([.. events.Select(e => (HeldEvent)e.Origin)], cancel);
@@ -147,10 +147,4 @@ internal sealed class OutboxEvents(IStorePort store) : KeptEvents
     private static Kept Of(HeldEvent held) => new(
         Plain.Id(held.Row), held.Due is null ? "refused" : "held", held.LastError, null, held.Attempts, held.Added,
         held.Json, held);
-
-    private static EncodedEvent Encoded(ReadOnlyMemory<byte> json)
-    {
-        var @event = Event.Read(json);
-        return new(@event.Id, @event.Type, @event.PartitionKey, json);
-    }
 }

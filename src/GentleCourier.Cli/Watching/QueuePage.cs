@@ -89,10 +89,10 @@ internal static class QueuePage
         }
     }
 
-    private static string Words(Engines.QueuedState state) => state switch
+    private static string Words(QueuedState state) => state switch
     {
-        Engines.QueuedState.InHand => "in hand",
-        Engines.QueuedState.Scheduled => "later",
+        QueuedState.InHand => "in hand",
+        QueuedState.Scheduled => "later",
         _ => "ready",
     };
 

@@ -29,6 +29,7 @@ internal sealed class PostgresBroker
     private readonly TimeProvider clock;
     private Routes? routes;
     private bool prepared;
+    private BrokerServices? services;
     private bool disposed;
 
     public PostgresBroker(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
@@ -51,17 +52,11 @@ internal sealed class PostgresBroker
 
     public BrokerAbilities Abilities => BrokerAbilities.All;
 
-    public IBrokerReports Reports => this;
-
-    public IDeadLetters DeadLetters => this;
-
-    public IHousekeeping Housekeeping => this;
-
-    public IWorkerRegister Register => this;
-
-    public ITakeOver TakeOver => this;
-
-    public IStamps Stamps => this;
+    public BrokerServices Services => services ??= new()
+    {
+        Reports = this, DeadLetters = this, Housekeeping = this, Register = this, TakeOver = this, Stamps = this,
+        Examination = this, Recount = this, Database = this,
+    };
 
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
     {

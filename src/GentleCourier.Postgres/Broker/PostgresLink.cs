@@ -25,6 +25,8 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
 
     public TimeSpan? RenewEvery => lease / 3;
 
+    TimeSpan? IReceivingLink.RoundTrip => null;
+
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfNegativeOrZero(credit);

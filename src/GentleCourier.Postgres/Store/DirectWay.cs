@@ -56,7 +56,7 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
     public static async Task<DirectWay?> FindAsync(
         PostgresStore store, IBroker broker, CancellationToken cancellationToken)
     {
-        if (broker is not PostgresBroker known) return null;
+        if (broker.Services.Database is not PostgresBroker known) return null;
         var there = await known.Server.IdentityAsync(cancellationToken).ConfigureAwait(false);
         return there == await store.Server.IdentityAsync(cancellationToken).ConfigureAwait(false)
             ? new DirectWay(store, known) : null;

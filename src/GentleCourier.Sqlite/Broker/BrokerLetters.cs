@@ -42,7 +42,7 @@ internal static class BrokerLetters
 
     /// <summary>For each whether it went back; the queues that got something.</summary>
     public static (bool[] Went, IReadOnlyCollection<long> Touched) SendBack(
-        BrokerStatements statements, IReadOnlyList<LetterReturn> letters, DateTimeOffset now)
+        BrokerStatements statements, IReadOnlyList<LetterReturn> letters, FileClock time)
     {
         var went = new bool[letters.Count];
         var counts = new Dictionary<long, int>();
@@ -50,8 +50,8 @@ internal static class BrokerLetters
         {
             if (statements.TakeLetter(letters[i].Letter.Id) is not var (queue, identity)) continue;
             statements.AddCopy(
-                queue, now.ToUnixTimeMilliseconds(), letters[i].Json.Span, statements.IsInKeyOrder(queue),
-                letters[i].PartitionKey, HistoryJson.Of(letters[i], now), identity);
+                queue, time.Now, letters[i].Json.Span, statements.IsInKeyOrder(queue),
+                letters[i].PartitionKey, HistoryJson.Of(letters[i], time.Shown(time.Now)), identity);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
             went[i] = true;
         }

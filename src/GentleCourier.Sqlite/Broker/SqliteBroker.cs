@@ -25,6 +25,7 @@ internal sealed partial class SqliteBroker
     private Routes routes = new(0, [], []);
     private bool prepared;
     private long sweepAt;
+    private BrokerServices? services;
     private bool disposed;
 
     public SqliteBroker(SqliteFile file, TimeProvider clock, ILogger? logger = null)
@@ -46,17 +47,11 @@ internal sealed partial class SqliteBroker
 
     public BrokerAbilities Abilities => BrokerAbilities.All;
 
-    public IBrokerReports Reports => this;
-
-    public IDeadLetters DeadLetters => this;
-
-    public IHousekeeping Housekeeping => this;
-
-    public IWorkerRegister Register => this;
-
-    public ITakeOver TakeOver => this;
-
-    public IStamps Stamps => this;
+    public BrokerServices Services => services ??= new()
+    {
+        Reports = this, DeadLetters = this, Housekeeping = this, Register = this, TakeOver = this, Stamps = this,
+        Examination = this, Recount = this,
+    };
 
     /// <summary>The time by which everything in the file is reckoned.</summary>
     internal long Now => time.Now;
@@ -168,7 +163,7 @@ internal sealed partial class SqliteBroker
         EnsurePrepared(create: false);
         var (went, touched) = await writer.RunAsync(
             (BrokerStatements s) =>
-                BrokerLetters.SendBack(s, letters, DateTimeOffset.FromUnixTimeMilliseconds(Now)),
+                BrokerLetters.SendBack(s, letters, time),
             cancellationToken).ConfigureAwait(false);
         foreach (var queue in touched) Changed(queue).Raise();
         return went;

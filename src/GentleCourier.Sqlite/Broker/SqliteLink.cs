@@ -22,6 +22,8 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 
     public TimeSpan? RenewEvery => lease / 3;
 
+    TimeSpan? IReceivingLink.RoundTrip => null;
+
     public async Task<IReadOnlyList<HandOver>> ReceiveAsync(int credit, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfNegativeOrZero(credit);

@@ -159,6 +159,10 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.ReadOn(underWay, limit, Now), cancellationToken);
 
+    /// <summary>A store and a broker have a file each, or at least a writer each.</summary>
+    public Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
+        Task.FromResult<IDirectWay?>(null);
+
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
 

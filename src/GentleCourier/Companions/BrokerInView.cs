@@ -14,23 +14,19 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
 
     public BrokerAbilities Abilities => broker.Abilities;
 
-    public IBrokerReports? Reports => companions.Count == 0 ? null
-        : new ReportsWithCompanions(broker, [.. companions.Select(c => c.Broker)]);
-
-    public IDeadLetters? DeadLetters => companions switch
+    public BrokerServices Services => broker.Services with
     {
-        [] => null,
-        [var only] => only.Broker.DeadLetters,
-        _ => new LettersOfCompanions(companions),
+        Reports = companions.Count == 0 ? null
+            : new ReportsWithCompanions(broker, [.. companions.Select(c => c.Broker)]),
+        DeadLetters = companions switch
+        {
+            [] => null,
+            [var only] => only.Broker.DeadLetters,
+            _ => new LettersOfCompanions(companions),
+        },
+        Housekeeping = null, Register = null, Stamps = null, TakeOver = null, Companion = null,
+        Examination = this, Recount = this,
     };
-
-    public IHousekeeping? Housekeeping => null;
-
-    public IWorkerRegister? Register => null;
-
-    public IStamps? Stamps => null;
-
-    public IDepths? Depths => broker.Depths;
 
     public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
     {
@@ -54,14 +50,14 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
 
     public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
     {
-        if (broker is IExaminable itself)
+        if (broker.Services.Examination is { } itself)
         {
             await foreach (var check in itself.ExamineAsync(cancellationToken).ConfigureAwait(false))
                 yield return check;
         }
         foreach (var (name, companion) in companions)
         {
-            if (companion is not IExaminable part) continue;
+            if (companion.Services.Examination is not { } part) continue;
             if (!await IsThereAsync(companion, cancellationToken).ConfigureAwait(false))
             {
                 yield return Check.Note(
@@ -93,7 +89,8 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
     }
 
     private IEnumerable<(string Name, IRecount Companion)> Counting =>
-        companions.Where(c => c.Broker is IRecount).Select(c => (c.Name, (IRecount)c.Broker));
+        companions.Where(c => c.Broker.Services.Recount is not null)
+            .Select(c => (c.Name, c.Broker.Services.Recount!));
 
     private static async Task<bool> IsThereAsync(IBroker companion, CancellationToken cancellationToken)
     {

@@ -11,7 +11,7 @@ namespace GentleCourier.Companions;
 /// receives is registered there, too.
 /// </summary>
 internal sealed class BrokerWithCompanion(
-    IBroker broker, IBroker companion, TimeProvider clock, ILogger? logger = null) : IBroker, IExaminable
+    IBroker broker, IBroker companion, TimeProvider clock, ILogger? logger = null) : IBroker
 {
     /// <summary>Whether a broker lacks something that a companion has.</summary>
     public static bool IsNeededBy(IBroker broker) => !broker.Abilities.HasFlag(Given);
@@ -23,19 +23,12 @@ internal sealed class BrokerWithCompanion(
 
     public BrokerAbilities Abilities => Given | (broker.Abilities & BrokerAbilities.Routes);
 
-    public IBrokerReports Reports { get; } = new ReportsWithCompanions(broker, [companion]);
-
-    public IDeadLetters? DeadLetters => companion.DeadLetters;
-
-    public IHousekeeping? Housekeeping => companion.Housekeeping;
-
-    public IWorkerRegister? Register => companion.Register;
-
-    public IStamps? Stamps => broker.Stamps;
-
-    public IBroker Companion => companion;
-
-    public IDepths? Depths => broker.Depths;
+    public BrokerServices Services { get; } = companion.Services with
+    {
+        Reports = new ReportsWithCompanions(broker, [companion]), Stamps = broker.Stamps, Depths = broker.Depths,
+        TakeOver = null, Companion = companion, Examination = new ExaminedTogether(broker, companion),
+        Database = broker.Services.Database,
+    };
 
     public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
     {
@@ -56,15 +49,20 @@ internal sealed class BrokerWithCompanion(
         return new LinkWithCompanion(link, broker.Depths, companion, queue, worker, clock, logger);
     }
 
-    public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
-    {
-        foreach (var part in new[] { broker, companion }.OfType<IExaminable>())
-            await foreach (var check in part.ExamineAsync(cancellationToken).ConfigureAwait(false)) yield return check;
-    }
-
     public async ValueTask DisposeAsync()
     {
         await broker.DisposeAsync().ConfigureAwait(false);
         await companion.DisposeAsync().ConfigureAwait(false);
+    }
+
+    /// <summary>Both are looked over, one after the other.</summary>
+    private sealed class ExaminedTogether(params IBroker[] parts) : IExaminable
+    {
+        public async IAsyncEnumerable<Check> ExamineAsync([EnumeratorCancellation] CancellationToken cancellationToken)
+        {
+            foreach (var part in parts.Select(p => p.Services.Examination).OfType<IExaminable>())
+                await foreach (var check in part.ExamineAsync(cancellationToken).ConfigureAwait(false))
+                    yield return check;
+        }
     }
 }

@@ -3,7 +3,7 @@ using GentleCourier.Companions;
 namespace GentleCourier.Engines;
 
 /// <summary>How tools look at a broker that leaves something to companions.</summary>
-public static class BrokerView
+internal static class BrokerView
 {
     /// <summary>
     /// Whether a broker leaves delays, attempts or dead letters to companions in the stores of those who receive from

@@ -1,7 +1,7 @@
 namespace GentleCourier.Engines;
 
 /// <summary>How much of anything is held in memory or sent at once, whatever its number. Pure computation.</summary>
-public static class Budget
+internal static class Budget
 {
     /// <summary>
     /// The largest event that anybody takes, in bytes of its JSON: 4 MiB. A database could hold more; a queue of such

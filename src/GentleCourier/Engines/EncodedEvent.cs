@@ -8,7 +8,7 @@ namespace GentleCourier.Engines;
 /// <param name="Type">The event's wire type.</param>
 /// <param name="PartitionKey">The event's ordering key, if it has one.</param>
 /// <param name="Json">The whole event in CloudEvents' JSON format, UTF-8.</param>
-public readonly record struct EncodedEvent(string Id, string Type, string? PartitionKey, ReadOnlyMemory<byte> Json)
+internal readonly record struct EncodedEvent(string Id, string Type, string? PartitionKey, ReadOnlyMemory<byte> Json)
 {
     /// <summary>
     /// To which queue alone it goes, or address of the broker's own; null: wherever events of its type are routed.

@@ -5,7 +5,7 @@ namespace GentleCourier.Engines;
 /// <summary>An address in two parts, <c>scheme:location</c>.</summary>
 /// <param name="Scheme">Names the engine; lower case.</param>
 /// <param name="Location">What the engine makes of it: a path, a host. It may hold a secret: do not show it.</param>
-public sealed record EngineAddress(string Scheme, string Location)
+internal sealed record EngineAddress(string Scheme, string Location)
 {
     /// <summary>
     /// Splits <paramref name="text"/> at its first colon. <c>postgresql:</c>, as PostgreSQL's own programs write it, is

@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// The port to where queues live. All members are thread-safe, and all throw <see cref="CourierException"/> where the
 /// broker cannot be reached or used.
 /// </summary>
-public interface IBroker : IAsyncDisposable
+internal interface IBroker : IAsyncDisposable
 {
     /// <summary>Where it is, for people: without any secret.</summary>
     string DisplayName { get; }
@@ -12,32 +12,8 @@ public interface IBroker : IAsyncDisposable
     /// <summary>What it can do beyond handing events over; what it cannot, the library does.</summary>
     BrokerAbilities Abilities { get; }
 
-    /// <summary>What it tells of its queues to people; null where it tells nothing.</summary>
-    IBrokerReports? Reports { get; }
-
-    /// <summary>What it has set aside, and the way back; null where it keeps none.</summary>
-    IDeadLetters? DeadLetters { get; }
-
-    /// <summary>What clears away what it need not keep any longer; null where there is nothing of the kind.</summary>
-    IHousekeeping? Housekeeping { get; }
-
-    /// <summary>Where those who receive from it say that they live; null where it keeps none.</summary>
-    IWorkerRegister? Register { get; }
-
-    /// <summary>The last publish of each store that it has; null where it keeps nothing of the kind.</summary>
-    IStamps? Stamps { get; }
-
-    /// <summary>How many events wait, where it tells that and no more; null otherwise.</summary>
-    IDepths? Depths => null;
-
-    /// <summary>What takes events over from a broker that can do less; null where it cannot.</summary>
-    ITakeOver? TakeOver => null;
-
-    /// <summary>
-    /// The one that has taken over what this one cannot do: whoever receives from the one receives from both. Null
-    /// where there is none.
-    /// </summary>
-    IBroker? Companion => null;
+    /// <summary>What it has beside publishing and links. The same each time, and nothing is asked for it.</summary>
+    BrokerServices Services { get; }
 
     /// <summary>
     /// Makes sure that everything in <paramref name="topology"/> is there. Safe to repeat, and safe when several
@@ -73,7 +49,7 @@ public interface IBroker : IAsyncDisposable
 
 /// <summary>What not every broker can do.</summary>
 [Flags]
-public enum BrokerAbilities
+internal enum BrokerAbilities
 {
     /// <summary>It hands over, and takes back.</summary>
     None = 0,
@@ -109,7 +85,7 @@ public enum BrokerAbilities
 /// <summary>Queues, and which types of events are routed to them.</summary>
 /// <param name="Queues">Names: 1 to 100 lower-case letters, digits, <c>.</c>, <c>-</c>, <c>_</c>.</param>
 /// <param name="Routes">Each queue named here must also be in <paramref name="Queues"/>.</param>
-public sealed record Topology(IReadOnlyCollection<string> Queues, IReadOnlyCollection<Route> Routes)
+internal sealed record Topology(IReadOnlyCollection<string> Queues, IReadOnlyCollection<Route> Routes)
 {
     /// <summary>
     /// Queues, of those in <see cref="Queues"/>, whose events of one partition key are handed over one at a time and in
@@ -122,10 +98,10 @@ public sealed record Topology(IReadOnlyCollection<string> Queues, IReadOnlyColle
 }
 
 /// <summary>Events of this wire type get a copy in this queue.</summary>
-public readonly record struct Route(string Type, string Queue);
+internal readonly record struct Route(string Type, string Queue);
 
 /// <summary>What a broker did with one event; by default, not said: it is tried again.</summary>
-public readonly record struct PublishResult
+internal readonly record struct PublishResult
 {
     private readonly string? reason;
 
@@ -151,7 +127,7 @@ public readonly record struct PublishResult
 }
 
 /// <summary>What became of a published event.</summary>
-public enum PublishFate
+internal enum PublishFate
 {
     /// <summary>Try again later.</summary>
     Deferred,

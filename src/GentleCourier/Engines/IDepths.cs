@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// How many events wait in queues, of a broker that tells no more than that. Thread-safe; throws
 /// <see cref="CourierException"/> where the broker cannot be reached.
 /// </summary>
-public interface IDepths
+internal interface IDepths
 {
     /// <summary>For each queue how many events wait to be handed over; null where the broker does not say.</summary>
     Task<IReadOnlyList<long?>> ReadDepthsAsync(

@@ -7,7 +7,7 @@ namespace GentleCourier.Engines;
 /// A kind of place in which stores and brokers live. An address such as <c>sqlite:/var/lib/ferry/harbour.db</c> names
 /// the engine by its scheme, so that moving to another one is a change of configuration. Thread-safe.
 /// </summary>
-public interface IEngine
+internal interface IEngine
 {
     /// <summary>The scheme of this engine's addresses, in lower case, without the colon.</summary>
     string Scheme { get; }
@@ -45,6 +45,5 @@ public interface IEngine
     /// <param name="clock">The time, where the engine does not ask a server for it.</param>
     /// <param name="logger">Is told of what fails in the background; null: nobody is.</param>
     /// <exception cref="CourierException">The address cannot be one of this engine's.</exception>
-    IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null) =>
-        CreateBroker(store, clock, logger);
+    IBroker CreateCompanion(EngineAddress store, TimeProvider clock, ILogger? logger = null);
 }

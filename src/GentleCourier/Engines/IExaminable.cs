@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// A broker or a store that can be looked over: whether it can be reached, and is set up as it has to be. Those of this
 /// library's engines can.
 /// </summary>
-public interface IExaminable
+internal interface IExaminable
 {
     /// <summary>
     /// Looks at one thing after another, and says of each how it is; at what rests on what is wrong it does not look.
@@ -17,7 +17,7 @@ public interface IExaminable
 /// <param name="Name">What, in a word or two.</param>
 /// <param name="Result">Whether it is as it has to be.</param>
 /// <param name="Said">How it is; where it is wrong, with the remedy.</param>
-public readonly record struct Check(string Name, CheckResult Result, string Said)
+internal readonly record struct Check(string Name, CheckResult Result, string Said)
 {
     internal static Check Good(string name, string said) => new(name, CheckResult.Good, said);
 
@@ -27,7 +27,7 @@ public readonly record struct Check(string Name, CheckResult Result, string Said
 }
 
 /// <summary>Whether something is as it has to be.</summary>
-public enum CheckResult
+internal enum CheckResult
 {
     /// <summary>It is.</summary>
     Good,

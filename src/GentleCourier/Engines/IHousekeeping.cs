@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// Clears away what need not be kept any longer, in steps that nobody notices. One process at a time does each chore,
 /// which spares work; several at once do no harm. Thread-safe.
 /// </summary>
-public interface IHousekeeping
+internal interface IHousekeeping
 {
     /// <summary>Takes a chore, or keeps it, where it is time for it.</summary>
     /// <param name="chore">The chore.</param>
@@ -30,13 +30,13 @@ public interface IHousekeeping
 /// <param name="Kind">What.</param>
 /// <param name="Queue">Of which queue; null where it is of none.</param>
 /// <param name="Keep">What is younger is kept.</param>
-public sealed record Chore(ChoreKind Kind, string? Queue, TimeSpan Keep)
+internal sealed record Chore(ChoreKind Kind, string? Queue, TimeSpan Keep)
 {
     internal string Name => Queue is null ? Kind.ToString() : $"{Kind} {Queue}";
 }
 
 /// <summary>What there is to be cleared away.</summary>
-public enum ChoreKind
+internal enum ChoreKind
 {
     /// <summary>A store's record of what was handled.</summary>
     Inbox,
@@ -54,4 +54,4 @@ public enum ChoreKind
 /// <summary>What came of one step.</summary>
 /// <param name="Removed">How many rows it has removed.</param>
 /// <param name="Next">Where the next one begins; null: that was the last.</param>
-public readonly record struct ChoreStep(int Removed, string? Next);
+internal readonly record struct ChoreStep(int Removed, string? Next);

@@ -4,7 +4,7 @@ using System.Data.Common;
 namespace GentleCourier.Engines;
 
 /// <summary>What receivers do with the inbox. Thread-safe.</summary>
-public interface IInboxPort
+internal interface IInboxPort
 {
     /// <summary>
     /// Begins the transaction in which events are handled, their rows in the inbox already written.
@@ -43,22 +43,22 @@ public interface IInboxPort
 }
 
 /// <summary>The identity of an event from end to end.</summary>
-public readonly record struct EventKey(string Source, string Id);
+internal readonly record struct EventKey(string Source, string Id);
 
 /// <summary>An event as an inbox knows it.</summary>
 /// <param name="Source">Its source.</param>
 /// <param name="Id">Its id.</param>
 /// <param name="Hash">Of its type and data; null: not known, and not compared.</param>
-public readonly record struct InboxEvent(string Source, string Id, long? Hash = null);
+internal readonly record struct InboxEvent(string Source, string Id, long? Hash = null);
 
 /// <summary>What an inbox knows of an event.</summary>
 /// <param name="IsHandled">Whether one of its source and id has been handled.</param>
 /// <param name="HandledHash">Of that one, where its data was another; null where it was the same, or is not known.
 /// </param>
-public readonly record struct InboxAnswer(bool IsHandled, long? HandledHash = null);
+internal readonly record struct InboxAnswer(bool IsHandled, long? HandledHash = null);
 
 /// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
-public interface IHandling : IAsyncDisposable
+internal interface IHandling : IAsyncDisposable
 {
     /// <summary>The transaction, open.</summary>
     DbTransaction Transaction { get; }
@@ -73,7 +73,7 @@ public interface IHandling : IAsyncDisposable
 /// What keeps a service's changes and a transaction for them, such as a DbContext, so that events can be handled in it.
 /// One caller at a time.
 /// </summary>
-public interface IUnitOfWork
+internal interface IUnitOfWork
 {
     /// <summary>Begins its transaction.</summary>
     Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken);

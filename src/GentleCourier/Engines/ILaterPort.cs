@@ -6,7 +6,7 @@ namespace GentleCourier.Engines;
 /// Events that wait in a table of their own, in nobody's way, until they are due and move into the outbox. All times
 /// are to the millisecond, by the database's clock. Thread-safe.
 /// </summary>
-public interface ILaterPort
+internal interface ILaterPort
 {
     /// <summary>Writes events, in their order, as part of the caller's transaction.</summary>
     /// <exception cref="CourierException">The transaction is over, or not one of this store's database.</exception>
@@ -75,7 +75,7 @@ public interface ILaterPort
 /// <summary>An event to be published later.</summary>
 /// <param name="Event">The event.</param>
 /// <param name="Due">When.</param>
-public readonly record struct LaterDraft(EncodedEvent Event, Due Due)
+internal readonly record struct LaterDraft(EncodedEvent Event, Due Due)
 {
     /// <summary>
     /// What is added, or moved, to be due within this time is told at once to whoever moves what is due.
@@ -89,7 +89,7 @@ public readonly record struct LaterDraft(EncodedEvent Event, Due Due)
 /// <param name="ScheduleIn">How long until a schedule is due; null: none will be.</param>
 /// <param name="Late">For how long the first of those that have moved had been due.</param>
 /// <param name="Clock">What is new of the clock by which times are named; null: nothing.</param>
-public readonly record struct DueStep(
+internal readonly record struct DueStep(
     int Moved, TimeSpan? NextIn, TimeSpan? ScheduleIn, TimeSpan Late = default, ClockNews? Clock = null);
 
 /// <summary>What is new of the clock that a store goes by.</summary>
@@ -99,4 +99,4 @@ public readonly record struct DueStep(
 /// How far the clock of a relay is from it, where no majority of them agrees, and nothing leaves that is named by the
 /// clock; null: one does.
 /// </param>
-public readonly record struct ClockNews(TimeSpan SetBy, bool IsByHand, TimeSpan? Apart);
+internal readonly record struct ClockNews(TimeSpan SetBy, bool IsByHand, TimeSpan? Apart);

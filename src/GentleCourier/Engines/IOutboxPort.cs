@@ -3,7 +3,7 @@ using System.Data.Common;
 namespace GentleCourier.Engines;
 
 /// <summary>Writes events into the outbox, inside the service's transactions. Thread-safe.</summary>
-public interface IOutboxPort
+internal interface IOutboxPort
 {
     /// <summary>The table of the outbox, as statements name it.</summary>
     string OutboxTable { get; }

@@ -6,7 +6,7 @@ namespace GentleCourier.Engines;
 /// be asked again, and what it has handed over is still held. Only after a <see cref="LinkLostException"/> it is gone,
 /// and with it all that it had handed over. Disposing it gives nothing back: settle first.
 /// </summary>
-public interface IReceivingLink : IAsyncDisposable
+internal interface IReceivingLink : IAsyncDisposable
 {
     /// <summary>
     /// How often what is held has to be renewed, long before it would go to others; null: never, it belongs to the link
@@ -18,7 +18,7 @@ public interface IReceivingLink : IAsyncDisposable
     /// How long it takes at present until what is asked for is there, where <see cref="SettleAsync"/> does not wait for
     /// it; null: as long as that takes.
     /// </summary>
-    TimeSpan? RoundTrip => null;
+    TimeSpan? RoundTrip { get; }
 
     /// <summary>
     /// Waits until at least one event can be handed over, and takes up to <paramref name="credit"/> of them. Where the
@@ -66,7 +66,7 @@ public interface IReceivingLink : IAsyncDisposable
 /// A link is gone, and with it whatever it had handed over: those events come again, to whoever receives. Open another
 /// link.
 /// </summary>
-public sealed class LinkLostException(string message, Exception? inner = null) : CourierException(message, inner);
+internal sealed class LinkLostException(string message, Exception? inner = null) : CourierException(message, inner);
 
 /// <summary>
 /// An event handed over to a link: a delivery, not yet read. It is the only proof of holding the event, and belongs to
@@ -83,7 +83,7 @@ public sealed class LinkLostException(string message, Exception? inner = null) :
 /// <param name="triedFor">
 /// How long ago it was handed over for the first time; null where this is the first, or the engine cannot know.
 /// </param>
-public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? abandoned, TimeSpan? triedFor = null)
+internal abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? abandoned, TimeSpan? triedFor = null)
 {
     /// <summary>The event in CloudEvents' JSON format, UTF-8, as it was published.</summary>
     public ReadOnlyMemory<byte> Json { get; } = json;
@@ -129,7 +129,7 @@ public abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? aba
 /// now, and nothing was changed.
 /// </param>
 /// <param name="Deliveries">What was taken; no more than the credit, and maybe none.</param>
-public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries)
+internal readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<HandOver> Deliveries)
 {
     /// <summary>
     /// The <see cref="DeadLetter.Id"/> of what was set aside by this settling, where the engine knows it; null where
@@ -141,10 +141,10 @@ public readonly record struct Exchange(IReadOnlyList<bool> Took, IReadOnlyList<H
 /// <summary>How one delivery is settled.</summary>
 /// <param name="Delivery">The delivery, which belongs to the link that is told.</param>
 /// <param name="Outcome">What became of it.</param>
-public readonly record struct Settlement(HandOver Delivery, Outcome Outcome);
+internal readonly record struct Settlement(HandOver Delivery, Outcome Outcome);
 
 /// <summary>What became of a delivery, in AMQP 1.0's words (ISO/IEC 19464, part 3, section 3.4).</summary>
-public abstract record Outcome
+internal abstract record Outcome
 {
     private Outcome()
     {
@@ -178,18 +178,4 @@ public abstract record Outcome
     /// <param name="Reason">Why, in one line, for people.</param>
     /// <param name="Failure">The exception behind it, if there was one.</param>
     public sealed record Rejected(string Reason, Failure? Failure) : Outcome;
-}
-
-/// <summary>An exception, kept with a dead letter.</summary>
-/// <param name="Exception">The full name of its class.</param>
-/// <param name="Message">Its message.</param>
-/// <param name="Stack">Its stack, with inner exceptions.</param>
-public sealed record Failure(string Exception, string Message, string Stack)
-{
-    /// <summary>What <paramref name="exception"/> says.</summary>
-    public static Failure Of(Exception exception)
-    {
-        ArgumentNullException.ThrowIfNull(exception);
-        return new(Words.NameOf(exception), Words.Of(exception), Words.AllOf(exception));
-    }
 }

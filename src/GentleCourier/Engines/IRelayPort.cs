@@ -1,7 +1,7 @@
 namespace GentleCourier.Engines;
 
 /// <summary>What a relay does with the outbox. Thread-safe.</summary>
-public interface IRelayPort
+internal interface IRelayPort
 {
     /// <summary>
     /// Takes the lead among the relays of this store, or keeps it, for <paramref name="lease"/> from now on.
@@ -56,8 +56,7 @@ public interface IRelayPort
     /// their way.
     /// </summary>
     /// <returns>The way; null where there is none.</returns>
-    Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken = default) =>
-        Task.FromResult<IDirectWay?>(null);
+    Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// What brokers have confirmed to this store; its identity is drawn where it has none yet, and what came before the
@@ -87,7 +86,7 @@ public interface IRelayPort
 }
 
 /// <summary>A way from an outbox into queues inside one database. Thread-safe.</summary>
-public interface IDirectWay
+internal interface IDirectWay
 {
     /// <summary>
     /// Moves the next fresh events in one transaction, so that a relay that is killed publishes none twice. Moves
@@ -108,13 +107,13 @@ public interface IDirectWay
 /// How long it is until the next held event is due, by the database's clock; null where there is none.
 /// </param>
 /// <param name="IsFull">Whether a limit ended the reading, so that there may be more.</param>
-public sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn, bool IsFull = false);
+internal sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn, bool IsFull = false);
 
 /// <summary>One event in an outbox.</summary>
 /// <param name="Row">The engine's number of it, above 0 for a fresh one and below for one that is held.</param>
 /// <param name="Attempts">How many times it has been deferred by itself.</param>
 /// <param name="Event">The event.</param>
-public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event)
+internal readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Event)
 {
     /// <summary>
     /// When the server was started that gave it, as the engine reckons: another one may have given its number to
@@ -131,7 +130,7 @@ public readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent Eve
 /// <param name="Held">Rows that are held from now on, or still.</param>
 /// <param name="Keys">Partition keys, each once, whose held events are not due before their time.</param>
 /// <param name="Freed">Partition keys whose oldest held event has gone: all that waits with them is due.</param>
-public sealed record OutboxMarks(
+internal sealed record OutboxMarks(
     IReadOnlyList<OutboxRow> Forgotten, IReadOnlyList<HeldRow> Held, IReadOnlyList<HeldKey> Keys,
     IReadOnlyList<string> Freed)
 {
@@ -150,14 +149,14 @@ public sealed record OutboxMarks(
 /// <summary>What is written down of a broker that has confirmed something.</summary>
 /// <param name="Last">The last publish that it has confirmed.</param>
 /// <param name="Before">The one that is forgotten for it; null: none.</param>
-public readonly record struct Confirmation(Confirmed Last, Stamp? Before);
+internal readonly record struct Confirmation(Confirmed Last, Stamp? Before);
 
 /// <summary>A row that is held.</summary>
 /// <param name="Row">The row, as it was read: a fresh one moves to those that are held.</param>
 /// <param name="Attempts">How many times it has been deferred by itself; 0 where it waits behind another.</param>
 /// <param name="After">When it is due, if it has no partition key; null: never, it is refused.</param>
 /// <param name="Reason">Why.</param>
-public readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason);
+internal readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason);
 
 /// <summary>An event that has not come to one of its addresses; its row makes room for what is left of it.</summary>
 /// <param name="Row">The row, as it was read.</param>
@@ -166,10 +165,10 @@ public readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, s
 /// <param name="Attempts">How many times it has been deferred by itself; 0 where it waits behind another.</param>
 /// <param name="After">When it is due, if it is held by itself; null: never, it is refused.</param>
 /// <param name="Reason">Why.</param>
-public readonly record struct HeldPart(
+internal readonly record struct HeldPart(
     long Row, string Address, string? Key, int Attempts, TimeSpan? After, string Reason);
 
 /// <summary>A partition key whose events are held, so that they stay in order.</summary>
 /// <param name="Key">The key; of events that go to one address alone, address and key together.</param>
 /// <param name="After">When the oldest of them is tried again, from now on.</param>
-public readonly record struct HeldKey(string Key, TimeSpan After);
+internal readonly record struct HeldKey(string Key, TimeSpan After);

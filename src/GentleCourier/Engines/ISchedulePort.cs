@@ -6,7 +6,7 @@ namespace GentleCourier.Engines;
 /// Keeps the schedules of recurring events. What they mean, and what becomes of them, is decided elsewhere: a row is
 /// read, and written again where nobody has changed it meanwhile. Thread-safe.
 /// </summary>
-public interface ISchedulePort
+internal interface ISchedulePort
 {
     /// <summary>Reads schedules, by name.</summary>
     /// <param name="dueOnly">Only those that are due.</param>
@@ -46,12 +46,12 @@ public interface ISchedulePort
 /// <summary>Schedules, at a time.</summary>
 /// <param name="Rows">The schedules.</param>
 /// <param name="Now">The time, by the database's clock.</param>
-public sealed record ScheduleRows(IReadOnlyList<ScheduleRow> Rows, DateTimeOffset Now);
+internal sealed record ScheduleRows(IReadOnlyList<ScheduleRow> Rows, DateTimeOffset Now);
 
 /// <summary>A schedule, as it is kept.</summary>
 /// <param name="Name">Its name.</param>
 /// <param name="Version">Grows with every change; 0 where it is not kept yet.</param>
-public sealed record ScheduleRow(string Name, long Version)
+internal sealed record ScheduleRow(string Name, long Version)
 {
     /// <summary>The wire type of its events.</summary>
     public required string Type { get; init; }
@@ -90,4 +90,4 @@ public sealed record ScheduleRow(string Name, long Version)
 /// <param name="Name">The schedule's name.</param>
 /// <param name="Declaration">What identifies what is declared.</param>
 /// <param name="Age">How long ago a process that declares it was last seen.</param>
-public sealed record SeenDeclaration(string Name, string Declaration, TimeSpan Age);
+internal sealed record SeenDeclaration(string Name, string Declaration, TimeSpan Age);

@@ -5,7 +5,7 @@ namespace GentleCourier.Engines;
 /// that is not the broker that it was (a backup that was restored, a standby that lagged behind, one that was made
 /// anew) is noticed before it is trusted with more. Thread-safe.
 /// </summary>
-public interface IStamps
+internal interface IStamps
 {
     /// <summary>
     /// The last publish of a store that this broker has. Where it has none, one that comes before all others is written
@@ -32,7 +32,7 @@ public interface IStamps
 /// </summary>
 /// <param name="Term">The term of the relay that leads.</param>
 /// <param name="Number">The how many'th try of this term.</param>
-public readonly record struct Stamp(long Term, long Number) : IComparable<Stamp>
+internal readonly record struct Stamp(long Term, long Number) : IComparable<Stamp>
 {
     /// <summary>By term, then by number.</summary>
     public int CompareTo(Stamp other) =>
@@ -55,33 +55,33 @@ public readonly record struct Stamp(long Term, long Number) : IComparable<Stamp>
 /// <param name="Generation">Which broker it is: drawn when its tables were made.</param>
 /// <param name="Address">Where it is: server, port, database, schema, and nothing that may differ for the same.</param>
 /// <param name="Last">The last publish that it has.</param>
-public readonly record struct Stamped(string Generation, string Address, Stamp Last);
+internal readonly record struct Stamped(string Generation, string Address, Stamp Last);
 
 /// <summary>What is put in the place of what, with a publish.</summary>
 /// <param name="Store">The store's identity.</param>
 /// <param name="Generation">Which broker it is for.</param>
 /// <param name="Before">The stamp that has to be there, and goes.</param>
 /// <param name="With">The one that comes.</param>
-public readonly record struct Stamping(string Store, string Generation, Stamp Before, Stamp With);
+internal readonly record struct Stamping(string Store, string Generation, Stamp Before, Stamp With);
 
 /// <summary>What a store remembers of the brokers that have confirmed something to it.</summary>
 /// <param name="Identity">Which store it is.</param>
 /// <param name="Confirmed">The last that each has confirmed.</param>
-public sealed record StoreMemory(string Identity, IReadOnlyList<Confirmed> Confirmed);
+internal sealed record StoreMemory(string Identity, IReadOnlyList<Confirmed> Confirmed);
 
 /// <summary>The last publish that a broker has confirmed.</summary>
 /// <param name="Generation">Which broker.</param>
 /// <param name="Address">Where it was then.</param>
 /// <param name="Stamp">The publish.</param>
-public readonly record struct Confirmed(string Generation, string Address, Stamp Stamp);
+internal readonly record struct Confirmed(string Generation, string Address, Stamp Stamp);
 
 /// <summary>A broker has not the stamp that it had, or is another: nothing was published.</summary>
-public sealed class StampGoneException(string broker) : CourierException(
+internal sealed class StampGoneException(string broker) : CourierException(
     $"{broker} has another last publish of this outbox than the relay has seen: others publish for it, or the broker "
     + "is not the one it was; it is looked at again");
 
 /// <summary>A broker is not the one that it was, or has fallen behind; nothing was published.</summary>
-public sealed class BrokerChangedException : CourierException
+internal sealed class BrokerChangedException : CourierException
 {
     /// <param name="broker">Its name, for people.</param>
     /// <param name="isAnother">Whether it was made anew; otherwise it has fallen behind.</param>

@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// The port to a service's own database, in its parts. All members are thread-safe, and all throw
 /// <see cref="CourierException"/> where the database cannot be reached or used.
 /// </summary>
-public interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports, IHeldEvents,
+internal interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IStoreReports, IHeldEvents,
     IHousekeeping
 {
     /// <summary>Events that wait until they are due.</summary>

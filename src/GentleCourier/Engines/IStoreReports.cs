@@ -1,7 +1,7 @@
 namespace GentleCourier.Engines;
 
 /// <summary>What a store tells of itself, to people. Thread-safe.</summary>
-public interface IStoreReports
+internal interface IStoreReports
 {
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
@@ -27,4 +27,4 @@ public interface IStoreReports
 /// <param name="Id">The event's id.</param>
 /// <param name="Copies">How many copies came, 1 or more; all but the first had no effect.</param>
 /// <param name="Handled">When the first was handled.</param>
-public sealed record InboxEntry(string Source, string Id, int Copies, DateTimeOffset Handled);
+internal sealed record InboxEntry(string Source, string Id, int Copies, DateTimeOffset Handled);

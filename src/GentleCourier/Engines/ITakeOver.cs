@@ -4,7 +4,7 @@ namespace GentleCourier.Engines;
 /// Takes events over from a broker that can do less than is needed with them: what has failed there, or may have been
 /// begun, goes on here, with attempts, delays and dead letters. Thread-safe.
 /// </summary>
-public interface ITakeOver
+internal interface ITakeOver
 {
     /// <summary>
     /// Takes events over, durably and all in one transaction, whatever their partition keys. One that is here already,
@@ -41,7 +41,7 @@ public interface ITakeOver
 /// What became of it: it comes again, as <see cref="Outcome.Modified"/> says; or it is set aside, as
 /// <see cref="Outcome.Rejected"/> says; null: nobody knows, it is ready.
 /// </param>
-public sealed record TakenOver(ReadOnlyMemory<byte> Json, int Attempts, TimeSpan? TriedFor, Outcome? Outcome)
+internal sealed record TakenOver(ReadOnlyMemory<byte> Json, int Attempts, TimeSpan? TriedFor, Outcome? Outcome)
 {
     internal Outcome.Modified? Again => Outcome as Outcome.Modified;
 

@@ -7,7 +7,7 @@ namespace GentleCourier.Engines;
 /// Where processes that receive say that they live; <see cref="IBrokerReports.ReadFiguresAsync"/> tells of them.
 /// Thread-safe; throws <see cref="CourierException"/> where the broker cannot be reached.
 /// </summary>
-public interface IWorkerRegister
+internal interface IWorkerRegister
 {
     /// <summary>
     /// A worker lives; what it said before is replaced. Where the broker counts what comes and goes, one of them all

@@ -1,4 +1,6 @@
+using System.Reflection;
 using GentleCourier.Engines;
+using GentleCourier.Hosting;
 using GentleCourier.Events;
 using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
@@ -39,7 +41,16 @@ public sealed class CourierBuilder
     internal List<Func<IServiceProvider, IStorePort, string?>> MakersOfTables { get; } = [];
 
     /// <summary>Makes an engine known, so that addresses may name it.</summary>
-    public CourierBuilder AddEngine(IEngine engine)
+    /// <param name="package">Where it is from.</param>
+    /// <param name="make">Makes it, once it is certain that it can be made.</param>
+    /// <exception cref="CourierException">The package is of another version than the library.</exception>
+    internal CourierBuilder AddEngine(Assembly package, Func<IEngine> make)
+    {
+        PackageVersion.Check(package);
+        return AddEngine(make());
+    }
+
+    internal CourierBuilder AddEngine(IEngine engine)
     {
         ArgumentNullException.ThrowIfNull(engine);
         Services.AddSingleton(engine);

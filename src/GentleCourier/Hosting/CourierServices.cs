@@ -87,6 +87,13 @@ public static class CourierServices
         services.AddSingleton<ILaterEvents>(sp => new LaterEvents(sp.GetRequiredService<IStorePort>().Later));
         services.AddSingleton<ISchedules>(sp => new ScheduleBook(sp.GetRequiredService<IStorePort>()));
         services.AddSingleton(NewBroker);
+        services.AddSingleton<IHeldEvents>(sp => sp.GetRequiredService<IStorePort>());
+        services.AddSingleton(sp => sp.GetRequiredService<IBroker>() is var broker && broker.DeadLetters is { } letters
+            ? letters : throw new CourierException(
+                $"{broker.DisplayName} keeps no dead letters; look for them in the services that receive from it"));
+        services.AddSingleton<IQueues>(sp => sp.GetRequiredService<IBroker>() is var broker
+            && broker.Reports is { } reports ? new Queues(reports) : throw new CourierException(
+                $"{broker.DisplayName} tells nothing of its queues; use its own tools"));
     }
 
     /// <summary>The store, where the settings name one.</summary>

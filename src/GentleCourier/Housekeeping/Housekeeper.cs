@@ -98,7 +98,7 @@ internal sealed partial class Housekeeper(
         return new(0, null);
     }
 
-    private static IRecount? RecountOf(IBroker broker) => (broker.Companion ?? broker) as IRecount;
+    private static IRecount? RecountOf(IBroker broker) => broker.Services.Recount;
 
     [LoggerMessage(502, LogLevel.Warning,
         "Queue {Queue} of {Broker} has {Difference} than was counted, which is mended; somebody has changed rows past "

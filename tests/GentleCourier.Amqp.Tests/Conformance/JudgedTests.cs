@@ -16,7 +16,7 @@ public sealed class JudgedQuay : Quay
         Judge.Count().Where(c => c.Key.StartsWith(prefix, StringComparison.Ordinal))
             .ToDictionary(c => c.Key[prefix.Length..], c => (c.Value[0], c.Value[1]));
 
-    protected override IBroker Open(TimeProvider clock) => new Mute(base.Open(clock));
+    private protected override IBroker Open(TimeProvider clock) => new Mute(base.Open(clock));
 
     /// <summary>One that is not asked how many wait: the judge would not say, which takes its time.</summary>
     private sealed class Mute(IBroker inner) : IBroker
@@ -25,15 +25,7 @@ public sealed class JudgedQuay : Quay
 
         public BrokerAbilities Abilities => inner.Abilities;
 
-        public IBrokerReports? Reports => inner.Reports;
-
-        public IDeadLetters? DeadLetters => inner.DeadLetters;
-
-        public IHousekeeping? Housekeeping => inner.Housekeeping;
-
-        public IStamps? Stamps => inner.Stamps;
-
-        public IWorkerRegister? Register => inner.Register;
+        public BrokerServices Services { get; } = inner.Services with { Depths = null };
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
             inner.PrepareAsync(topology, create, cancellationToken);

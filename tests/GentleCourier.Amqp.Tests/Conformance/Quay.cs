@@ -24,9 +24,9 @@ public class Quay : Place
 
     public Quay() => broker = new(() => Open(TimeProvider.System));
 
-    public override IEngine Engine { get; } = new AmqpEngine(isSecure: false);
+    internal override IEngine Engine { get; } = new AmqpEngine(isSecure: false);
 
-    public override IEngine StoreEngine { get; } = new SqliteEngine();
+    internal override IEngine StoreEngine { get; } = new SqliteEngine();
 
     public override string Broker => $"{Address}/?queue={Named("{queue}")}";
 
@@ -65,13 +65,13 @@ public class Quay : Place
     public override string LockBroker => throw new NotSupportedException();
 
     /// <summary>With the companion of those who receive.</summary>
-    public override IBroker OpenBroker(TimeProvider clock) => new Routed(
+    internal override IBroker OpenBroker(TimeProvider clock) => new Routed(
         new BrokerWithCompanion(
             Open(clock), StoreEngine.CreateCompanion(Crossing.Parse(Store("fares")), clock), clock),
         this);
 
     /// <summary>The broker alone.</summary>
-    protected virtual IBroker Open(TimeProvider clock) => base.OpenBroker(clock);
+    private protected virtual IBroker Open(TimeProvider clock) => base.OpenBroker(clock);
 
     /// <summary>What the broker itself says of a queue.</summary>
     public (int Ready, int InHand) Ask(string queue) => AskAll(prefix).GetValueOrDefault(queue);
@@ -135,15 +135,10 @@ public class Quay : Place
 
         public BrokerAbilities Abilities => inner.Abilities;
 
-        public IBrokerReports Reports => new AskedReports(inner.Reports!, inner.Companion!.Reports!, quay);
-
-        public IDeadLetters? DeadLetters => inner.DeadLetters;
-
-        public IHousekeeping? Housekeeping => inner.Housekeeping;
-
-        public IStamps? Stamps => inner.Stamps;
-
-        public IWorkerRegister? Register => inner.Register;
+        public BrokerServices Services { get; } = inner.Services with
+        {
+            Reports = new AskedReports(inner.Reports!, inner.Companion!.Reports!, quay),
+        };
 
         public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {

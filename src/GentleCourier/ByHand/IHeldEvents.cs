@@ -1,4 +1,7 @@
-namespace GentleCourier.Engines;
+using GentleCourier.Engines;
+using GentleCourier.Events;
+
+namespace GentleCourier;
 
 /// <summary>
 /// Events that stayed in the outbox after they had been tried, and their way out. Thread-safe. A relay may have one of
@@ -7,7 +10,7 @@ namespace GentleCourier.Engines;
 public interface IHeldEvents
 {
     /// <summary>Events that are held with their last error, or refused for good; the oldest first.</summary>
-    /// <param name="limit">How many at the most; fewer, where they have more than <see cref="Budget.Bytes"/>.</param>
+    /// <param name="limit">How many at the most; fewer, where they have more than 16 MiB.</param>
     /// <param name="after">Only those behind this <see cref="HeldEvent.Row"/>.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     /// <returns>None, where there are no more.</returns>
@@ -54,13 +57,21 @@ public sealed record HeldEvent(
 
 /// <summary>An event of an outbox that is to be tried again.</summary>
 /// <param name="Event">The event, as it was read.</param>
-/// <param name="Repaired">What goes instead of it; null: the event as it is.</param>
-public readonly record struct HeldReturn(HeldEvent Event, EncodedEvent? Repaired = null)
+/// <param name="Repaired">
+/// What goes instead of it, in CloudEvents' JSON format; null: the event as it is.
+/// </param>
+public readonly record struct HeldReturn(HeldEvent Event, ReadOnlyMemory<byte>? Repaired = null)
 {
     /// <summary>Whether it is added anew; otherwise it is only due.</summary>
     internal bool IsAnew => Repaired is not null || Event.Due is null;
 
     /// <summary>What is added anew.</summary>
-    internal EncodedEvent Anew =>
-        (Repaired ?? new(Event.Id, Event.Type, Event.PartitionKey, Event.Json)) with { Address = Event.Address };
+    internal EncodedEvent Anew => (Repaired is { } json ? Encoded(json)
+        : new(Event.Id, Event.Type, Event.PartitionKey, Event.Json)) with { Address = Event.Address };
+
+    private static EncodedEvent Encoded(ReadOnlyMemory<byte> json)
+    {
+        var repaired = EventJson.Read(json);
+        return new(repaired.Id, repaired.Type, repaired.PartitionKey, json);
+    }
 }

@@ -1,7 +1,4 @@
-using System.Text.Json;
-using System.Text.Json.Serialization;
-
-namespace GentleCourier.Engines;
+namespace GentleCourier;
 
 /// <summary>An event set aside, with everything that is known about why.</summary>
 public sealed record DeadLetter
@@ -56,34 +53,13 @@ public sealed record SentBack(
     string Letter, DateTimeOffset SetAside, string Reason, string? Exception, string? Message, int Attempts,
     string Worker, DateTimeOffset At, bool IsRepaired);
 
-/// <summary>How engines keep what happened before an event was sent back: as JSON, with the event.</summary>
-[JsonSerializable(typeof(IReadOnlyList<SentBack>))]
-[JsonSourceGenerationOptions(JsonSerializerDefaults.Web)]
-internal sealed partial class HistoryJson : JsonSerializerContext
+/// <summary>An exception, kept with a dead letter.</summary>
+/// <param name="Exception">The full name of its class.</param>
+/// <param name="Message">Its message.</param>
+/// <param name="Stack">Its stack, with inner exceptions.</param>
+public sealed record Failure(string Exception, string Message, string Stack)
 {
-    private const int Kept = 10;
-
-    /// <summary>The history of an event that is sent back at this moment.</summary>
-    public static string Of(LetterReturn back, DateTimeOffset now)
-    {
-        var letter = back.Letter;
-        var latest = new SentBack(
-            letter.Id, letter.SetAside, letter.Reason, letter.Failure?.Exception, letter.Failure?.Message,
-            letter.Attempts, letter.Worker, now, back.Repaired is not null);
-        return JsonSerializer.Serialize(
-            [.. letter.History.TakeLast(Kept - 1), latest], Default.IReadOnlyListSentBack);
-    }
-
-    /// <summary>None, where there is none or it cannot be read.</summary>
-    public static IReadOnlyList<SentBack> Read(string? json)
-    {
-        try
-        {
-            return json is null ? [] : JsonSerializer.Deserialize(json, Default.IReadOnlyListSentBack) ?? [];
-        }
-        catch (JsonException)
-        {
-            return [];
-        }
-    }
+    /// <summary>What <paramref name="exception"/> says.</summary>
+    internal static Failure Of(Exception exception) =>
+        new(Words.NameOf(exception), Words.Of(exception), Words.AllOf(exception));
 }

@@ -1,7 +1,7 @@
 using System.Runtime.CompilerServices;
 using GentleCourier.Events;
 
-namespace GentleCourier.Engines;
+namespace GentleCourier;
 
 /// <summary>
 /// What a broker has set aside, and the way back. All members are thread-safe, and all throw
@@ -12,7 +12,7 @@ public interface IDeadLetters
 {
     /// <summary>Dead letters, in the order in which they were set aside, or the newest first.</summary>
     /// <param name="queue">Of this queue only; null for all.</param>
-    /// <param name="limit">How many at the most; fewer, where they have more than <see cref="Budget.Bytes"/>.</param>
+    /// <param name="limit">How many at the most; fewer, where they have more than 16 MiB.</param>
     /// <param name="beyond">Only those that come behind this one, which need not be there any more.</param>
     /// <param name="oldestFirst">In which order.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
@@ -29,7 +29,7 @@ public interface IDeadLetters
     /// in one transaction for all, durably. Its attempts begin anew, what happened before stays readable. Its place in
     /// the order of its partition key is lost.
     /// </summary>
-    /// <param name="letters">Letters, each once, of no more than <see cref="Budget.Bytes"/>.</param>
+    /// <param name="letters">Letters, each once, of no more than 16 MiB.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
     /// <returns>For each whether it went back, in the order of the list. False: the letter was gone.</returns>
     Task<IReadOnlyList<bool>> SendBackAsync(
