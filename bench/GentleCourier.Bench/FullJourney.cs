@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -63,7 +64,7 @@ internal sealed class FullJourney(int waiting) : IBenchmark
             await Task.Delay(1);
         return Workshop.Rate(Events, began);
 
-        static long? Left(IReadOnlyList<GentleCourier.QueueFigures> figures) => figures[0].Ready + figures[0].InHand;
+        static long? Left(IReadOnlyList<QueueFigures> figures) => figures[0].Ready + figures[0].InHand;
     }
 
     public Task<double> BareAsync(Workshop workshop)

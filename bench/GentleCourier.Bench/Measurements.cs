@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -106,7 +107,7 @@ internal static class Measurements
         }
         return rate;
 
-        long Settled(GentleCourier.QueueFigures figures) =>
+        long Settled(QueueFigures figures) =>
             total - (figures.Ready + figures.InHand + figures.Scheduled)!.Value;
 
         async Task SettledAsync(int count)

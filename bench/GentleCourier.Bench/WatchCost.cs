@@ -4,6 +4,7 @@ using GentleCourier.Bench.Postgres;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Bench;

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using GentleCourier;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;

@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

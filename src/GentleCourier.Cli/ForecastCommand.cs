@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.CommandLine.Parsing;
 using System.Globalization;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

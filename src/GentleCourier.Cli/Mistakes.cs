@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

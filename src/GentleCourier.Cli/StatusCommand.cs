@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Diagnostics;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

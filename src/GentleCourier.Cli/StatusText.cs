@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

@@ -52,11 +52,11 @@ internal sealed class ContextHooks(
                     EventId = id, Type = type, PartitionKey = partitionKey, Event = json.ToArray(), Due = due.Value,
                 });
             var now = store.Later.Stamp;
-            if (now is { } added) Set(entry, Tables.Added, added);
+            if (now is { } added) Set(entry, StoreModel.Added, added);
             unsaved.Add(context, type);
             if (due is not { } later) continue;
-            Set(entry, Tables.DueAt, later.From(now ?? clock.GetUtcNow()));
-            if (now is not null) entry.Property(Tables.ByClock).CurrentValue = later.Time is null ? 0L : 1L;
+            Set(entry, StoreModel.DueAt, later.From(now ?? clock.GetUtcNow()));
+            if (now is not null) entry.Property(StoreModel.ByClock).CurrentValue = later.Time is null ? 0L : 1L;
             withLater.AddOrUpdate(context, this);
         }
         return encoded.ConvertAll(e => e.Event.Id);
@@ -121,7 +121,7 @@ internal sealed class ContextHooks(
         if (delayed.Count == 0) return;
         var now = store.Later.Stamp
             ?? await store.Later.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
-        foreach (var entry in delayed) Set(entry, Tables.DueAt, entry.Entity.Due.From(now));
+        foreach (var entry in delayed) Set(entry, StoreModel.DueAt, entry.Entity.Due.From(now));
     }
 
     /// <summary>

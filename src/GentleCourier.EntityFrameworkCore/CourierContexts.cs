@@ -146,7 +146,7 @@ public static class CourierContexts
             : outbox.IsTableExcludedFromMigrations() ? null
                 : $"run the migrations of {name}, which make the tables of Gentle Courier here, before the host starts "
                     + $"(`dotnet ef database update`, or Database.MigrateAsync); where none makes version "
-                    + $"{Tables.StoreVersion} of them yet, `dotnet ef migrations add "
-                    + $"GentleCourierStore{Tables.StoreVersion}` writes one";
+                    + $"{StoreModel.Version} of them yet, `dotnet ef migrations add "
+                    + $"GentleCourierStore{StoreModel.Version}` writes one";
     }
 }

@@ -32,10 +32,10 @@ public static class CourierModel
         switch (database.ProviderName)
         {
             case "Npgsql.EntityFrameworkCore.PostgreSQL":
-                PostgresTables.AddTo(model, schema, inMigrations);
+                StoreModel.AddPostgres(model, schema, inMigrations);
                 break;
             case "Microsoft.EntityFrameworkCore.Sqlite":
-                SqliteTables.AddTo(model, inMigrations);
+                StoreModel.AddSqlite(model, inMigrations);
                 break;
             case var other:
                 throw new NotSupportedException(

@@ -1,6 +1,7 @@
 using System.Net;
 using System.Net.Http.Json;
 using GentleCourier;
+using GentleCourier.Watching;
 using Microsoft.AspNetCore.Hosting;
 using Microsoft.AspNetCore.Mvc.Testing;
 using Microsoft.Extensions.Configuration;

@@ -3,6 +3,7 @@ using System.Text.Json;
 using System.Text.RegularExpressions;
 using GentleCourier.Engines;
 using GentleCourier.Sqlite;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli.Tests;
 

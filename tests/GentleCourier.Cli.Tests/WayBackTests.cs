@@ -6,6 +6,7 @@ using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
 using GentleCourier.Sqlite;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli.Tests;
 

@@ -1,5 +1,6 @@
 using System.Data.Common;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;

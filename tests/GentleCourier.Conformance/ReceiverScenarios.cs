@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Options;

@@ -3,6 +3,7 @@ using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
 using GentleCourier.Scheduling;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging.Abstractions;

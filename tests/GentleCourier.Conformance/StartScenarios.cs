@@ -10,7 +10,7 @@ namespace GentleCourier.Conformance;
 public abstract class StartScenarios<TPlace> where TPlace : Place, new()
 {
     private static async Task<HealthCheckResult> ReadyAsync(IHost host) =>
-        await host.Services.GetRequiredService<CourierReady>().CheckHealthAsync(null!);
+        await host.Services.GetRequiredService<CourierReadyHealthCheck>().CheckHealthAsync(null!);
 
     private static string[] FailuresIn(Reports reports) =>
         [.. reports.Lines.Where(l => l.Contains(" failed: ", StringComparison.Ordinal))];

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.Metrics;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Conformance;

@@ -320,7 +320,7 @@ public sealed class SurroundingsTests
             await Crossing.UntilAsync(() => Task.FromResult(reports.Lines.Any(l => l.Contains(
                 "until the broker's tables are there: cannot make the tables of the broker in",
                 StringComparison.Ordinal))), "it says so");
-            var ready = await harbour.Services.GetRequiredService<CourierReady>().CheckHealthAsync(null!);
+            var ready = await harbour.Services.GetRequiredService<CourierReadyHealthCheck>().CheckHealthAsync(null!);
             Assert.Equal(HealthStatus.Healthy, ready.Status);
             Assert.Contains("cannot make the tables", ready.Description, StringComparison.Ordinal);
 

@@ -8,7 +8,7 @@ namespace GentleCourier.Sqlite.Tests;
 public sealed class HealthTests
 {
     private static void Add(IServiceCollection services, Log log) => services.AddSingleton(log).AddHealthChecks()
-        .AddCheck<CourierLive>("live").AddCheck<CourierReady>("ready");
+        .AddCheck<CourierLiveHealthCheck>("live").AddCheck<CourierReadyHealthCheck>("ready");
 
     private static Task<IHost> StartFaresAsync(Crossing crossing, Log log, TimeSpan? limit = null) =>
         crossing.StartAsync("fares", c => c.Receive("taps", q =>

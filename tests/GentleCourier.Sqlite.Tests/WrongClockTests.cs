@@ -1,6 +1,7 @@
 using System.Text;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Sqlite.Tests;
 

@@ -1,6 +1,7 @@
 using System.Text;
 using CsCheck;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Tests;
 

@@ -1,5 +1,6 @@
 using CsCheck;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Tests;

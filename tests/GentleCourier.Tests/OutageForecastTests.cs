@@ -1,4 +1,5 @@
 using CsCheck;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Tests;
 

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Dapper;
 using GentleCourier;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace FerryLine.Demo;
 

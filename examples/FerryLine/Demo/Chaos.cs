@@ -1,7 +1,8 @@
-using GentleCourier.Engines;
 using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;
+using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

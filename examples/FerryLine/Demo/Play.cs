@@ -3,6 +3,7 @@ using System.Text;
 using FerryLine.Contracts;
 using GentleCourier;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

@@ -1,4 +1,5 @@
 using GentleCourier;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

@@ -1,5 +1,6 @@
 using GentleCourier;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace FerryLine.Demo;

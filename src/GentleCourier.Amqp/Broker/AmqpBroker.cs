@@ -3,6 +3,7 @@ using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Amqp.Broker;

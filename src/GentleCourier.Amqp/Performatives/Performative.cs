@@ -1,4 +1,5 @@
 using System.Collections.Frozen;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Amqp.Performatives;
 

@@ -1,3 +1,4 @@
+using GentleCourier.Watching;
 using ScottPlot;
 
 namespace GentleCourier.Cli;

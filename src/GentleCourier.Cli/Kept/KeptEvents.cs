@@ -1,5 +1,6 @@
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

@@ -1,3 +1,4 @@
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

@@ -1,4 +1,5 @@
 using System.Globalization;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

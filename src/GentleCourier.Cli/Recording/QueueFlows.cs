@@ -1,3 +1,5 @@
+using GentleCourier.Watching;
+
 namespace GentleCourier.Cli;
 
 /// <summary>What came to a queue and what its workers can do, by what was recorded. Pure.</summary>

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

@@ -1,4 +1,5 @@
 using System.Text;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 

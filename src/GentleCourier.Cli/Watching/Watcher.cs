@@ -1,6 +1,7 @@
 using System.Runtime.ExceptionServices;
 using System.Threading.Channels;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;

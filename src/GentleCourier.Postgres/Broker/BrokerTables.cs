@@ -36,7 +36,7 @@ internal static class BrokerTables
             term   bigint NOT NULL,
             number bigint NOT NULL,
             PRIMARY KEY (store, term, number)
-        ) WITH ({Schema.ShortLived});
+        ) WITH ({Storage.ShortLived});
 
         -- One copy of an event in one queue, in the order of their numbers. Its last columns but one say who has it
         -- in hand, if anybody: a hand-over changes nothing that is indexed, and half of each page is left free for it.
@@ -57,7 +57,7 @@ internal static class BrokerTables
             history       text,                                       -- what happened before it was sent back, as JSON
             identity      text,                                       -- of one that was taken over from elsewhere
             PRIMARY KEY (queue, id)
-        ) WITH (fillfactor = 50, {Schema.ShortLived});
+        ) WITH (fillfactor = 50, {Storage.ShortLived});
         ALTER TABLE courier.copy ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX copy_key ON courier.copy (queue, key, id) WHERE key IS NOT NULL;
         CREATE INDEX copy_identity ON courier.copy (queue, identity) WHERE identity IS NOT NULL;
@@ -77,7 +77,7 @@ internal static class BrokerTables
             history       text,
             identity      text,
             PRIMARY KEY (queue, due, id)
-        ) WITH ({Schema.ShortLived});
+        ) WITH ({Storage.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX later_key ON courier.later (queue, key) WHERE key IS NOT NULL;
         CREATE INDEX later_arrived ON courier.later (queue, arrived);

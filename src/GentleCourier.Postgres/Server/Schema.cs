@@ -10,15 +10,6 @@ internal sealed class Schema(SchemaHistory history)
 {
     private const string Namespace = "CREATE SCHEMA IF NOT EXISTS courier;";
 
-    /// <summary>
-    /// Rows come and go: they are cleared away by their number, not by their share of a table that may be long or
-    /// empty.
-    /// </summary>
-    public const string ShortLived =
-        "autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0, "
-        + "autovacuum_vacuum_insert_scale_factor = 0, autovacuum_vacuum_insert_threshold = 1000000, "
-        + "autovacuum_analyze_scale_factor = 0, autovacuum_analyze_threshold = 1000000";
-
     // A table for each part: one may be made by a service's own migrations, and know nothing of the other.
     private readonly string versions =
         $"CREATE TABLE IF NOT EXISTS courier.{history.Part}_version (version int PRIMARY KEY, oldest int NOT NULL, "

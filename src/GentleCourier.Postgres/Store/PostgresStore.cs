@@ -3,6 +3,7 @@ using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 using Npgsql;
 

@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;

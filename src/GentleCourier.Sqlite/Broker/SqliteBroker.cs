@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Logging.Abstractions;

@@ -2,6 +2,7 @@ using System.Data;
 using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Logging;
 

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
+using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;

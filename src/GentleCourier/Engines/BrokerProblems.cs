@@ -1,3 +1,5 @@
+using GentleCourier.Watching;
+
 namespace GentleCourier.Engines;
 
 /// <summary>What engines say alike.</summary>

@@ -1,3 +1,5 @@
+using GentleCourier.Watching;
+
 namespace GentleCourier.Engines;
 
 /// <summary>

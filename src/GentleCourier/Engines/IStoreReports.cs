@@ -1,3 +1,5 @@
+using GentleCourier.Watching;
+
 namespace GentleCourier.Engines;
 
 /// <summary>What a store tells of itself, to people. Thread-safe.</summary>

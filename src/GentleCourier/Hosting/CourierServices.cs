@@ -5,6 +5,7 @@ using GentleCourier.Hosting;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
 using GentleCourier.Scheduling;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
@@ -68,8 +69,8 @@ public static class CourierServices
         services.AddSingleton<Preparation>();
         services.AddSingleton<ReceiverHost>();
         services.AddHostedService<CourierWork>();
-        services.AddSingleton(sp => new CourierLive(sp));
-        services.AddSingleton(sp => new CourierReady(sp));
+        services.AddSingleton(sp => new CourierLiveHealthCheck(sp));
+        services.AddSingleton(sp => new CourierReadyHealthCheck(sp));
         return services;
     }
 

@@ -1,5 +1,6 @@
 using System.Text;
 using GentleCourier.Events;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.Options;
 

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Diagnostics.Metrics;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
 

@@ -3,6 +3,7 @@ using System.Diagnostics.Metrics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Telemetry;
 

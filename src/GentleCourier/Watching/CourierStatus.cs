@@ -1,6 +1,6 @@
 using GentleCourier.Engines;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>How a broker and stores do, as far as they can be asked.</summary>
 /// <param name="Broker">What the broker says; null where there is none, or it tells nothing.</param>
@@ -15,8 +15,8 @@ public sealed record CourierStatus(
     /// <summary>What goes wrong, or is good to know; what is wrong first.</summary>
     public IReadOnlyList<Finding> Findings =>
     [
-        .. Unreachable.Concat(Broker is null ? [] : GentleCourier.Findings.Of(Broker))
-            .Concat(Stores.SelectMany(GentleCourier.Findings.Of))
+        .. Unreachable.Concat(Broker is null ? [] : Watching.Findings.Of(Broker))
+            .Concat(Stores.SelectMany(Watching.Findings.Of))
             .OrderByDescending(f => f.IsWrong),
     ];
 
@@ -102,19 +102,6 @@ public sealed record OtherDataFigures(
     public static TimeSpan Memory { get; } = TimeSpan.FromDays(1);
 
     internal static string HashOf(long hash) => hash.ToString("x16", System.Globalization.CultureInfo.InvariantCulture);
-}
-
-/// <summary>
-/// Tells how the broker and the store of this process do: for health checks, telemetry and pages of one's own, the same
-/// figures and findings that <c>courier status</c> shows. Registered by <c>AddGentleCourier</c>. Thread-safe.
-/// </summary>
-public interface ICourierStatus
-{
-    /// <summary>
-    /// Asks the broker and the store, by a statement or three each, whose cost does not depend on how many events wait.
-    /// What cannot be reached is a finding, not an error.
-    /// </summary>
-    Task<CourierStatus> ReadAsync(CancellationToken cancellationToken = default);
 }
 
 internal sealed class StatusReader(IBroker? broker, IStorePort? store) : ICourierStatus

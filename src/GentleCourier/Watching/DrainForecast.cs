@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>Whether a queue will be empty, and when, if events come and go as they did of late.</summary>
 public enum Outlook

@@ -2,7 +2,7 @@ using System.Security.Cryptography;
 using System.Text;
 using GentleCourier.Engines;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// Why events were set aside, so that those with the same cause can be told from others: queue, type, exception, and

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>What a broker says of its queues and of who receives from them, all of one moment.</summary>
 /// <param name="Broker">Its address, without a secret.</param>

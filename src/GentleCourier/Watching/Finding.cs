@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>Something that a look at the figures has found.</summary>
 /// <param name="Code">Its stable name, for scripts; see the guide.</param>

@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// What goes wrong, or will, by the figures of a broker and of stores. Pure computation: it knows what it is given, and

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>How much of something comes in a time, and how evenly. Pure computation.</summary>
 /// <remarks>

@@ -1,6 +1,6 @@
 using System.Text.Json.Serialization;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// How often times of each length were seen, in buckets that grow by the fourth root of 2: any percentile is known to

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// The proof of account of one queue: published = handled + waiting + set aside, event by event. Pure computation.

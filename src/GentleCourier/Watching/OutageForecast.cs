@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// What becomes of a queue when nobody handles its events for a time: how much will wait, when it is gone, how long an

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// How fast the events of a queue come and go, by what it counted. Pure computation; a gap in the counts loses nothing,

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>What follows from the figures of a queue and of those who receive from it. Pure computation.</summary>
 /// <param name="Figures">How full it is.</param>
@@ -13,7 +13,7 @@ public sealed record QueueStatus(QueueFigures Figures, IReadOnlyList<ReceiverFig
 
     /// <summary>
     /// How far it is behind: about how long what comes now will wait, at the rate at which events are handled. (By
-    /// Little's law; see <see cref="GentleCourier.WorkersNeeded"/>.) Null where that is not known, or where events wait
+    /// Little's law; see <see cref="Watching.WorkersNeeded"/>.) Null where that is not known, or where events wait
     /// and nobody receives, or none is handled.
     /// </summary>
     public TimeSpan? Lag => (Figures.Waiting, Rates) switch
@@ -46,7 +46,7 @@ public sealed record QueueStatus(QueueFigures Figures, IReadOnlyList<ReceiverFig
     /// where that is not known.
     /// </summary>
     public int? WorkersNeeded => Rates is { } rates && Figures.Waiting is { } waiting && Busy is { } busy
-        ? GentleCourier.WorkersNeeded.For(rates.Arrivals, busy, waiting, GoodTime) : null;
+        ? Watching.WorkersNeeded.For(rates.Arrivals, busy, waiting, GoodTime) : null;
 
     // As long as each has enough to do, it is what all of them get done; otherwise what handlers say of themselves.
     private TimeSpan? Busy => Receivers is not { Count: > 0 } receivers ? null

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>Names that may be misspellings of each other. Pure computation.</summary>
 internal static class Similar

@@ -1,6 +1,6 @@
-using static GentleCourier.Findings;
+using static GentleCourier.Watching.Findings;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>Findings of a store.</summary>
 internal static class StoreFindings

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>
 /// Student's t, approximated as in M. Abramowitz and I. A. Stegun, "Handbook of Mathematical Functions", 26.7.5.

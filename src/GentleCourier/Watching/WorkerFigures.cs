@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>A process that receives, as it last said of itself.</summary>
 /// <param name="Id">Its own: no other process ever has it.</param>

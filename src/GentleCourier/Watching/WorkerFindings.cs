@@ -1,6 +1,6 @@
-using static GentleCourier.Findings;
+using static GentleCourier.Watching.Findings;
 
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>Findings of those who receive.</summary>
 internal static class WorkerFindings

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Watching;
 
 /// <summary>How many workers a queue needs. Pure computation.</summary>
 /// <remarks>

@@ -1,6 +1,7 @@
 using System.Text.Json.Nodes;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Amqp.Tests.Conformance;

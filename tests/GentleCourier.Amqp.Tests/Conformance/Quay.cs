@@ -6,6 +6,7 @@ using GentleCourier.Companions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Sqlite;
+using GentleCourier.Watching;
 
 namespace GentleCourier.Amqp.Tests.Conformance;
 

@@ -1,5 +1,6 @@
 using System.Reflection;
 using GentleCourier.Engines;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;

@@ -1,6 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Telemetry;
+using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Receiving.Handling;

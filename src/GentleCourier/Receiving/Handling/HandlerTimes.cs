@@ -1,3 +1,5 @@
+using GentleCourier.Watching;
+
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>How long the handlers of a queue take, and how long events had waited for them. Thread-safe.</summary>

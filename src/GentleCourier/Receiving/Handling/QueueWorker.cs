@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Logging;
 

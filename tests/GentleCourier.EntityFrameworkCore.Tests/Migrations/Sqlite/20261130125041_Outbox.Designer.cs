@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130120653_Outbox")]
+    [Migration("20261130125041_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -67,20 +67,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
                     b.HasKey("Id");
 
-                    b.HasIndex("EventId")
-                        .HasDatabaseName("courier_outbox_later_id");
-
-                    b.HasIndex("PartitionKey")
-                        .HasDatabaseName("courier_outbox_later_key")
-                        .HasFilter("partition_key IS NOT NULL");
-
-                    b.HasIndex(new[] { "DueAt" }, "clock")
-                        .HasDatabaseName("courier_outbox_later_clock")
+                    b.HasIndex(new[] { "DueAt" }, "courier_outbox_later_clock")
                         .HasFilter("by_clock = 1");
 
-                    b.HasIndex(new[] { "DueAt" }, "due")
-                        .HasDatabaseName("courier_outbox_later_due")
+                    b.HasIndex(new[] { "DueAt" }, "courier_outbox_later_due")
                         .HasFilter("by_clock = 0");
+
+                    b.HasIndex(new[] { "EventId" }, "courier_outbox_later_id");
+
+                    b.HasIndex(new[] { "PartitionKey" }, "courier_outbox_later_key")
+                        .HasFilter("partition_key IS NOT NULL");
 
                     b.ToTable("courier_outbox_later", (string)null);
                 });
@@ -209,7 +205,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("due")
                         .HasColumnOrder(2);
 
-                    b.Property<int>("flows")
+                    b.Property<long>("flows")
                         .HasColumnType("INTEGER")
                         .HasColumnName("flows")
                         .HasColumnOrder(3);
@@ -236,9 +232,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("event_id")
                         .HasColumnOrder(3);
 
-                    b.Property<int>("copies")
+                    b.Property<long>("copies")
                         .HasColumnType("INTEGER")
-                        .HasDefaultValue(1)
+                        .HasDefaultValue(1L)
                         .HasColumnName("copies")
                         .HasColumnOrder(5);
 
@@ -264,8 +260,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
                     b.HasKey("queue", "source", "event_id");
 
-                    b.HasIndex("other_at")
-                        .HasDatabaseName("courier_inbox_other")
+                    b.HasIndex(new[] { "other_at" }, "courier_inbox_other")
                         .HasFilter("other IS NOT NULL");
 
                     b.ToTable("courier_inbox", (string)null);
@@ -288,7 +283,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("address")
                         .HasColumnOrder(10);
 
-                    b.Property<int>("attempts")
+                    b.Property<long>("attempts")
                         .HasColumnType("INTEGER")
                         .HasColumnName("attempts")
                         .HasColumnOrder(7);
@@ -329,20 +324,18 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
                     b.HasKey("seq");
 
-                    b.HasIndex("due")
-                        .HasDatabaseName("courier_outbox_held_due")
-                        .HasFilter("partition_key IS NULL");
-
-                    b.HasIndex("partition_key", "seq")
-                        .HasDatabaseName("courier_outbox_held_behind")
+                    b.HasIndex(new[] { "partition_key", "seq" }, "courier_outbox_held_behind")
                         .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+
+                    b.HasIndex(new[] { "due" }, "courier_outbox_held_due")
+                        .HasFilter("partition_key IS NULL");
 
                     b.ToTable("courier_outbox_held", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_relay", b =>
                 {
-                    b.Property<int>("id")
+                    b.Property<long>("id")
                         .HasColumnType("INTEGER")
                         .HasColumnName("id")
                         .HasColumnOrder(1);
@@ -382,7 +375,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasData(
                         new
                         {
-                            id = 1,
+                            id = 1L,
                             term = 0L,
                             until = 0L
                         });
@@ -494,7 +487,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("part")
                         .HasColumnOrder(1);
 
-                    b.Property<int>("oldest")
+                    b.Property<long>("oldest")
                         .HasColumnType("INTEGER")
                         .HasColumnName("oldest")
                         .HasColumnOrder(3);
@@ -505,7 +498,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("release")
                         .HasColumnOrder(4);
 
-                    b.Property<int>("version")
+                    b.Property<long>("version")
                         .HasColumnType("INTEGER")
                         .HasColumnName("version")
                         .HasColumnOrder(2);
@@ -518,9 +511,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         new
                         {
                             part = "store",
-                            oldest = 1,
+                            oldest = 1L,
                             release = "0.1.0",
-                            version = 1
+                            version = 1L
                         });
                 });
 
@@ -558,14 +551,14 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             modelBuilder.Entity("courier.courier_store_clock", b =>
                 {
-                    b.Property<int>("id")
+                    b.Property<long>("id")
                         .HasColumnType("INTEGER")
                         .HasColumnName("id")
                         .HasColumnOrder(1);
 
-                    b.Property<int>("agreed")
+                    b.Property<long>("agreed")
                         .HasColumnType("INTEGER")
-                        .HasDefaultValue(0)
+                        .HasDefaultValue(0L)
                         .HasColumnName("agreed")
                         .HasColumnOrder(6);
 

@@ -57,7 +57,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 {
                     partition_key = table.Column<string>(type: "TEXT", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: false),
-                    flows = table.Column<int>(type: "INTEGER", nullable: false)
+                    flows = table.Column<long>(type: "INTEGER", nullable: false)
                 },
                 constraints: table =>
                 {
@@ -72,7 +72,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     source = table.Column<string>(type: "TEXT", nullable: false),
                     event_id = table.Column<string>(type: "TEXT", nullable: false),
                     handled = table.Column<long>(type: "INTEGER", nullable: false),
-                    copies = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 1),
+                    copies = table.Column<long>(type: "INTEGER", nullable: false, defaultValue: 1L),
                     hash = table.Column<long>(type: "INTEGER", nullable: true),
                     other = table.Column<long>(type: "INTEGER", nullable: true),
                     other_at = table.Column<long>(type: "INTEGER", nullable: true)
@@ -109,7 +109,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     partition_key = table.Column<string>(type: "TEXT", nullable: true),
                     added = table.Column<long>(type: "INTEGER", nullable: false),
                     @event = table.Column<byte[]>(name: "event", type: "BLOB", nullable: false),
-                    attempts = table.Column<int>(type: "INTEGER", nullable: false),
+                    attempts = table.Column<long>(type: "INTEGER", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: true),
                     error = table.Column<string>(type: "TEXT", nullable: false),
                     address = table.Column<string>(type: "TEXT", nullable: true)
@@ -142,7 +142,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_relay",
                 columns: table => new
                 {
-                    id = table.Column<int>(type: "INTEGER", nullable: false),
+                    id = table.Column<long>(type: "INTEGER", nullable: false),
                     relay = table.Column<string>(type: "TEXT", nullable: true),
                     term = table.Column<long>(type: "INTEGER", nullable: false),
                     until = table.Column<long>(type: "INTEGER", nullable: false),
@@ -196,8 +196,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 columns: table => new
                 {
                     part = table.Column<string>(type: "TEXT", nullable: false),
-                    version = table.Column<int>(type: "INTEGER", nullable: false),
-                    oldest = table.Column<int>(type: "INTEGER", nullable: false),
+                    version = table.Column<long>(type: "INTEGER", nullable: false),
+                    oldest = table.Column<long>(type: "INTEGER", nullable: false),
                     release = table.Column<string>(type: "TEXT", nullable: false)
                 },
                 constraints: table =>
@@ -224,12 +224,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_store_clock",
                 columns: table => new
                 {
-                    id = table.Column<int>(type: "INTEGER", nullable: false),
+                    id = table.Column<long>(type: "INTEGER", nullable: false),
                     boot = table.Column<string>(type: "TEXT", nullable: false),
                     started = table.Column<long>(type: "INTEGER", nullable: false),
                     ahead = table.Column<long>(type: "INTEGER", nullable: false),
                     least = table.Column<long>(type: "INTEGER", nullable: true),
-                    agreed = table.Column<int>(type: "INTEGER", nullable: false, defaultValue: 0),
+                    agreed = table.Column<long>(type: "INTEGER", nullable: false, defaultValue: 0L),
                     doubted = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>
@@ -241,12 +241,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
             migrationBuilder.InsertData(
                 table: "courier_relay",
                 columns: new[] { "id", "error", "identity", "relay", "term", "until" },
-                values: new object[] { 1, null, null, null, 0L, 0L });
+                values: new object[] { 1L, null, null, null, 0L, 0L });
 
             migrationBuilder.InsertData(
                 table: "courier_schema",
                 columns: new[] { "part", "oldest", "release", "version" },
-                values: new object[] { "store", 1, "0.1.0", 1 });
+                values: new object[] { "store", 1L, "0.1.0", 1L });
 
             migrationBuilder.CreateIndex(
                 name: "IX_Boardings_Tap",

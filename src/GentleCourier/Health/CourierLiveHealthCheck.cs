@@ -8,13 +8,14 @@ namespace GentleCourier;
 /// <summary>
 /// Whether a restart of this process would help: unhealthy where all places for handlers of a queue are taken by such
 /// as ran over their time limit and ignore their cancellation. It asks no store and no broker: when those are away, a
-/// restart helps nobody. Register it with <c>AddHealthChecks().AddCheck&lt;CourierLive&gt;("courier-live")</c>.
+/// restart helps nobody. Register it with
+/// <c>AddHealthChecks().AddCheck&lt;CourierLiveHealthCheck&gt;("courier-live")</c>.
 /// </summary>
-public sealed class CourierLive : IHealthCheck
+public sealed class CourierLiveHealthCheck : IHealthCheck
 {
     private readonly ReceiverHost? receivers;
 
-    internal CourierLive(IServiceProvider services) =>
+    internal CourierLiveHealthCheck(IServiceProvider services) =>
         receivers = services.GetRequiredService<CourierSetup>().Bindings.Count == 0 ? null
             : services.GetRequiredService<ReceiverHost>();
 

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Hosting;
+using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
 
@@ -10,16 +11,16 @@ namespace GentleCourier;
 /// degraded, with the reasons, while its broker cannot be reached (the outbox takes what is published), or something is
 /// wrong with its outbox or its queues. Where the broker's tables are not made yet, a process that only publishes is
 /// healthy, and says so. It asks both, by the statements of <see cref="ICourierStatus"/>. Register it
-/// with <c>AddHealthChecks().AddCheck&lt;CourierReady&gt;("courier-ready")</c>.
+/// with <c>AddHealthChecks().AddCheck&lt;CourierReadyHealthCheck&gt;("courier-ready")</c>.
 /// </summary>
-public sealed class CourierReady : IHealthCheck
+public sealed class CourierReadyHealthCheck : IHealthCheck
 {
     private readonly Preparation preparation;
     private readonly ICourierStatus status;
     private readonly IStorePort? store;
     private readonly HashSet<string> mine;
 
-    internal CourierReady(IServiceProvider services)
+    internal CourierReadyHealthCheck(IServiceProvider services)
     {
         preparation = services.GetRequiredService<Preparation>();
         status = services.GetRequiredService<ICourierStatus>();
