@@ -105,11 +105,13 @@ public sealed class WrongClockTests
             async () => await crossing.SharedStore("fares").CountAsync("mark") == 11, "what is due leaves",
             wrong, receiving);
         Assert.Equal(2, (await store.ReadOutboxFiguresAsync()).Later);
-        Assert.InRange(Assert.Single((await ClockAsync(crossing))!.Apart).Ahead,
-            TimeSpan.FromMinutes(59), TimeSpan.FromMinutes(61));
-        Assert.Contains(Findings.Of("harbour", await store.ReadOutboxFiguresAsync()), f => f.Code == "clocks-apart");
-        Assert.Contains(
-            await Examine(store).ToListAsync(), check => check is { Name: "clock", Result: CheckResult.Wrong });
+        // On a machine that is too busy it is not heard for a while.
+        await UntilAsync(
+            crossing, c => c?.Apart is [{ Ahead.TotalMinutes: > 59 and < 61 }], "how far it is off is said", wrong);
+        await Crossing.UntilAsync(
+            async () => Findings.Of("harbour", await store.ReadOutboxFiguresAsync()).Any(f => f.Code == "clocks-apart")
+                && await Examine(store).AnyAsync(check => check is { Name: "clock", Result: CheckResult.Wrong }),
+            "it is found", wrong);
     }
 
     [Fact]
