@@ -34,7 +34,7 @@ internal static class Run
             // They are ready before the clock starts to matter: the first notice begins within milliseconds of the
             // start.
             await Task.WhenAll(hosts.Select(host => host.StartAsync(cancel)));
-            while (await WaitingAsync(hosts[0], cancel) > 0) await Task.Delay(5, cancel);
+            while (await WaitingAsync(hosts[0], cancel) > 0) await Task.Delay(100, cancel);
 
             var began = bars.Min(b => b.Begun);
             return new Outcome($"{prefetch}",
