@@ -365,38 +365,21 @@ public abstract class StampScenarios<TPlace> where TPlace : Place, new()
         store.OutboxTable.Replace("outbox", table, StringComparison.Ordinal);
 
     /// <summary>A broker that takes what it is given; the answer to two events at once is lost.</summary>
-    private sealed class LosesAnswers(IBroker inner) : IBroker, IStamps
+    private sealed class LosesAnswers(IBroker inner) : BrokerInFront(inner), IStamps
     {
-        public string DisplayName => inner.DisplayName;
-
-        public BrokerAbilities Abilities => inner.Abilities;
-
-        public BrokerServices Services => inner.Services with { Stamps = this };
+        public override BrokerServices Services => Inner.Services with { Stamps = this };
 
         public static EncodedEvent[] Lost(int number) =>
             [Crossing.TapEvent(number), Crossing.UnroutedEvent(number, "")];
 
-        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
-            inner.PrepareAsync(topology, create, cancellationToken);
-
-        public Task<IReadOnlyList<PublishResult>> PublishAsync(
-            IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
-            inner.PublishAsync(events, cancellationToken);
-
-        public Task<IReceivingLink> OpenLinkAsync(
-            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
-            inner.OpenLinkAsync(queue, worker, lease, cancellationToken);
-
         public Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken) =>
-            inner.Stamps!.ReadLastAsync(store, cancellationToken);
+            Inner.Stamps!.ReadLastAsync(store, cancellationToken);
 
         public async Task<IReadOnlyList<PublishResult>> PublishAsync(
             IReadOnlyList<EncodedEvent> events, Stamping stamping, CancellationToken cancellationToken)
         {
-            var results = await inner.Stamps!.PublishAsync(events, stamping, cancellationToken);
+            var results = await Inner.Stamps!.PublishAsync(events, stamping, cancellationToken);
             return events.Count == 1 ? results : throw new TimeoutException("the answer was lost");
         }
-
-        public ValueTask DisposeAsync() => inner.DisposeAsync();
     }
 }

@@ -64,55 +64,49 @@ internal sealed class TroubledEngine(IEngine inner) : IEngine
             await finding is { } way ? new DirectWay(way, engine) : null;
     }
 
-    private sealed class Broker(IBroker inner, TroubledEngine engine) : IBroker, IStamps
+    private sealed class Broker(IBroker inner, TroubledEngine engine) : BrokerInFront(inner), IStamps
     {
-        public BrokerServices Services
+        public override BrokerServices Services
         {
             get
             {
                 engine.Before(nameof(Services));
-                return inner.Services with { Stamps = inner.Stamps is null ? null : this };
+                return Inner.Services with { Stamps = Inner.Stamps is null ? null : this };
             }
         }
 
         public Task<Stamped> ReadLastAsync(string store, CancellationToken cancellationToken)
         {
             engine.Before(nameof(ReadLastAsync));
-            return inner.Stamps!.ReadLastAsync(store, cancellationToken);
+            return Inner.Stamps!.ReadLastAsync(store, cancellationToken);
         }
 
-        public string DisplayName => inner.DisplayName;
-
-        public BrokerAbilities Abilities => inner.Abilities;
-
-        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+        public override Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PrepareAsync));
-            return inner.PrepareAsync(topology, create, cancellationToken);
+            return Inner.PrepareAsync(topology, create, cancellationToken);
         }
 
-        public Task<IReadOnlyList<PublishResult>> PublishAsync(
+        public override Task<IReadOnlyList<PublishResult>> PublishAsync(
             IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PublishAsync));
-            return inner.PublishAsync(events, cancellationToken);
+            return Inner.PublishAsync(events, cancellationToken);
         }
 
         public Task<IReadOnlyList<PublishResult>> PublishAsync(
             IReadOnlyList<EncodedEvent> events, Stamping stamping, CancellationToken cancellationToken)
         {
             engine.Before(nameof(PublishAsync));
-            return inner.Stamps!.PublishAsync(events, stamping, cancellationToken);
+            return Inner.Stamps!.PublishAsync(events, stamping, cancellationToken);
         }
 
-        public async Task<IReceivingLink> OpenLinkAsync(
+        public override async Task<IReceivingLink> OpenLinkAsync(
             string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
         {
             engine.Before(nameof(OpenLinkAsync));
-            return new Link(await inner.OpenLinkAsync(queue, worker, lease, cancellationToken), engine);
+            return new Link(await Inner.OpenLinkAsync(queue, worker, lease, cancellationToken), engine);
         }
-
-        public ValueTask DisposeAsync() => inner.DisposeAsync();
     }
 
     private sealed class DirectWay(IDirectWay inner, TroubledEngine engine) : IDirectWay

@@ -88,6 +88,15 @@ public sealed class TermTests
     }
 
     [Fact]
+    public async Task Nobody_sets_the_clock_of_a_server_by_hand()
+    {
+        await using var crossing = new Crossing(new Databases());
+        var refused = await Assert.ThrowsAsync<CourierException>(
+            () => crossing.SharedStore("harbour").Later.SetClockAsync(DateTimeOffset.UtcNow));
+        Assert.EndsWith("goes by its server's clock: set that one right", refused.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task Who_does_not_lead_lets_go_of_no_key_and_holds_nothing()
     {
         var (crossing, place, store) = await BeginAsync();

@@ -177,6 +177,34 @@ public sealed class WrongClockTests
         }
     }
 
+    /// <summary>Delays go by the file's time, what is named by the clock by that: the order is of both.</summary>
+    [Fact]
+    public async Task Delays_and_times_are_listed_and_leave_in_one_order_whatever_the_clock_is_ahead()
+    {
+        await using var place = new Folder();
+        await using var store = new SqliteEngine().CreateStore(
+            new("sqlite", $"{place.Path}/s.db"), TimeProvider.System);
+        await store.PrepareAsync(create: true);
+        var now = DateTimeOffset.UtcNow.AddHours(1);
+        await store.Later.SetClockAsync(now);
+        for (var i = 0; i < 10; i++)
+            await AddAsync(store, i, i % 2 == 0 ? Due.In(TimeSpan.FromMinutes(i)) : Due.At(now.AddMinutes(i)));
+        var listed = new List<LaterEvent>();
+        while (await store.Later.ReadAsync(new(), 1, listed.LastOrDefault(), null, default) is [var next])
+            listed.Add(next);
+        Assert.Equal(Enumerable.Range(0, 10).Select(i => $"{i}"), listed.Select(e => e.Id));
+        Assert.All(listed, (e, i) => Assert.InRange(e.Due - now.AddMinutes(i), -Slack, Slack));
+
+        // An hour later by the clock alone: what it names is due, delays are not.
+        await store.Later.SetClockAsync(now.AddHours(1));
+        var term = await store.LeadAsync("one", TimeSpan.FromMinutes(1), default);
+        Assert.Equal(6, (await store.Later.MoveDueAsync(term!.Value, 100, [], default)).Moved);
+        Assert.Equal(["1", "3", "5", "7", "9", "0"],
+            (await store.ReadOutboxAsync(100, default)).Rows.Select(r => r.Event.Id));
+    }
+
+    private static TimeSpan Slack => TimeSpan.FromMinutes(0.9);
+
     private static async Task<long> AddedAsync(IStorePort store, System.Data.Common.DbConnection connection, int number)
     {
         await using (var transaction = await connection.BeginTransactionAsync())

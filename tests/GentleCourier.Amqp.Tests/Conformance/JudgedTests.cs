@@ -20,26 +20,9 @@ public sealed class JudgedQuay : Quay
     private protected override IBroker Open(TimeProvider clock) => new Mute(base.Open(clock));
 
     /// <summary>One that is not asked how many wait: the judge would not say, which takes its time.</summary>
-    private sealed class Mute(IBroker inner) : IBroker
+    private sealed class Mute(IBroker inner) : BrokerInFront(inner)
     {
-        public string DisplayName => inner.DisplayName;
-
-        public BrokerAbilities Abilities => inner.Abilities;
-
-        public BrokerServices Services { get; } = inner.Services with { Depths = null };
-
-        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
-            inner.PrepareAsync(topology, create, cancellationToken);
-
-        public Task<IReadOnlyList<PublishResult>> PublishAsync(
-            IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
-            inner.PublishAsync(events, cancellationToken);
-
-        public Task<IReceivingLink> OpenLinkAsync(
-            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
-            inner.OpenLinkAsync(queue, worker, lease, cancellationToken);
-
-        public ValueTask DisposeAsync() => inner.DisposeAsync();
+        public override BrokerServices Services => Inner.Services with { Depths = null };
     }
 }
 

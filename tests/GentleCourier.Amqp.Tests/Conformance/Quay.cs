@@ -130,18 +130,14 @@ public class Quay : Place
     }
 
     /// <summary>Says of each event where it goes, as a relay would.</summary>
-    private sealed class Routed(IBroker inner, Quay quay) : IBroker
+    private sealed class Routed(IBroker inner, Quay quay) : BrokerInFront(inner)
     {
-        public string DisplayName => inner.DisplayName;
-
-        public BrokerAbilities Abilities => inner.Abilities;
-
-        public BrokerServices Services { get; } = inner.Services with
+        public override BrokerServices Services => Inner.Services with
         {
-            Reports = new AskedReports(inner.Reports!, inner.Companion!.Reports!, quay),
+            Reports = new AskedReports(Inner.Reports!, Inner.Companion!.Reports!, quay),
         };
 
-        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
+        public override Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
         {
             lock (quay.routes)
             {
@@ -151,10 +147,10 @@ public class Quay : Place
                     if (!queues.Contains(queue)) queues.Add(queue);
                 }
             }
-            return inner.PrepareAsync(topology, create, cancellationToken);
+            return Inner.PrepareAsync(topology, create, cancellationToken);
         }
 
-        public async Task<IReadOnlyList<PublishResult>> PublishAsync(
+        public override async Task<IReadOnlyList<PublishResult>> PublishAsync(
             IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
         {
             foreach (var @event in events.Where(e => !IsSound(e.Json)))
@@ -166,16 +162,10 @@ public class Quay : Place
             }
             var sent = events.SelectMany(
                 (e, i) => QueuesOf(e.Type).Select(q => (Place: i, Event: e with { Address = q }))).ToList();
-            var results = await inner.PublishAsync(sent.ConvertAll(s => s.Event), cancellationToken);
+            var results = await Inner.PublishAsync(sent.ConvertAll(s => s.Event), cancellationToken);
             return [.. events.Select((_, i) => sent.FindIndex(s => s.Place == i) is >= 0 and var first
                 ? results[first] : PublishResult.Deferred("no queue is routed"))];
         }
-
-        public Task<IReceivingLink> OpenLinkAsync(
-            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
-            inner.OpenLinkAsync(queue, worker, lease, cancellationToken);
-
-        public ValueTask DisposeAsync() => inner.DisposeAsync();
 
         /// <summary>What is not, a service would not publish; others might.</summary>
         private static bool IsSound(ReadOnlyMemory<byte> json)
