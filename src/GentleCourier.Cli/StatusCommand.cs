@@ -135,7 +135,7 @@ internal static class StatusCommand
         var held = new Dictionary<string, IReadOnlyList<HeldEvent>>();
         foreach (var store in stores)
             if (status.Stores.Any(s => s.Store == store.Name && s.Outbox.Held + s.Outbox.Refused > 0))
-                held[store.Name] = await store.Port.ReadHeldAsync(HeldShown, cancellationToken: cancel);
+                held[store.Name] = await store.Port.Held.ReadHeldAsync(HeldShown, cancellationToken: cancel);
         return held;
     }
 }

@@ -120,7 +120,7 @@ internal sealed class ContextHooks(
             e => e.State == EntityState.Added && e.Entity.Due.Time is null);
         if (delayed.Count == 0) return;
         var now = store.Later.Stamp
-            ?? await store.Later.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
+            ?? await store.LaterEvents.ReadTimeAsync(cancellationToken).ConfigureAwait(false);
         foreach (var entry in delayed) Set(entry, StoreModel.DueAt, entry.Entity.Due.From(now));
     }
 

@@ -1,6 +1,7 @@
 using System.Text;
 using System.Text.Json.Nodes;
 using GentleCourier.Engines;
+using GentleCourier.Scheduling;
 using GentleCourier.Sqlite;
 
 namespace GentleCourier.Cli.Tests;

@@ -74,7 +74,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal([10, 10, 5], log.Batches.Select(b => b.Length));
         Assert.Equal(Enumerable.Range(0, 25), log.Batches.SelectMany(b => b));
         Assert.Equal(Enumerable.Range(0, 25), await ChargesAsync(fares));
-        Assert.Equal(25, (await fares.Store().ReadInboxAsync("taps")).Count);
+        Assert.Equal(25, (await fares.Store().Inbox.ReadAsync("taps")).Count);
     }
 
     [Fact]
@@ -101,7 +101,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
                 "each has its outcome");
         Assert.Equal([[0, 1, 2, 3, 4, 5], [3]], log.Batches);
         Assert.Equal([0, 3, 4, 5], await ChargesAsync(fares));
-        Assert.Equal(["0", "3", "4", "5"], (await fares.Store().ReadInboxAsync("taps")).Select(e => e.Id).Order());
+        Assert.Equal(["0", "3", "4", "5"], (await fares.Store().Inbox.ReadAsync("taps")).Select(e => e.Id).Order());
         Assert.Equal("no such pier", (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
         Assert.Equal("not yet", (await crossing.Reports.PeekAsync("taps", 1))[0].LastError);
     }
@@ -148,7 +148,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 2);
         Assert.Equal([0, 4], Assert.Single(log.Batches));
         Assert.Equal([0, 4], await ChargesAsync(fares));
-        Assert.Equal(2, (await fares.Store().ReadInboxAsync("taps")).Single(e => e.Id == "1").Copies);
+        Assert.Equal(2, (await fares.Store().Inbox.ReadAsync("taps")).Single(e => e.Id == "1").Copies);
     }
 
     [Fact]

@@ -157,7 +157,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             () => Task.FromResult(Says(reports, "the brake is on for all events")), "it brakes");
         await Crossing.UntilAsync(
             clock, TimeSpan.FromSeconds(1),
-            async () => (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count == 300,
+            async () => (await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Count == 300,
             "all are handled");
         await crossing.SettledAsync(deadLetters: 0);
         Assert.InRange(reports.Size, 0, MostLogged);

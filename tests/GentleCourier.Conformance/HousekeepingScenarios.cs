@@ -46,15 +46,15 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
             keys.Add(key);
             clock.Advance(Minute);
         }
-        Assert.Null(await store.ReadForgottenBeforeAsync());
+        Assert.Null(await store.Inbox.ReadForgottenBeforeAsync());
         Assert.Equal(60, (await DoRoundAsync(store, Inbox)).Removed);
         Assert.Equal(0, (await DoRoundAsync(store, Inbox)).Removed);
-        Assert.Equal(clock.GetUtcNow() - Hour, await store.ReadForgottenBeforeAsync());
+        Assert.Equal(clock.GetUtcNow() - Hour, await store.Inbox.ReadForgottenBeforeAsync());
         Assert.Equal(keys.Select((_, minute) => minute >= 60), await store.LookIntoInboxAsync("taps", keys));
 
         // A longer time than before gives nothing back: it stays said.
         await DoRoundAsync(store, Inbox with { Keep = 2 * Hour });
-        Assert.Equal(clock.GetUtcNow() - Hour, await store.ReadForgottenBeforeAsync());
+        Assert.Equal(clock.GetUtcNow() - Hour, await store.Inbox.ReadForgottenBeforeAsync());
     }
 
     [Fact]
@@ -76,7 +76,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         }
         while (from is not null);
         Assert.InRange(steps, 2, 100);
-        Assert.Equal((12_000, steps), (removed, (await store.ReadInboxAsync("taps")).Count));
+        Assert.Equal((12_000, steps), (removed, (await store.Inbox.ReadAsync("taps")).Count));
     }
 
     [Fact]
@@ -145,7 +145,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
         }
         Assert.Equal(2, (await DoRoundAsync(store, new(ChoreKind.Refused, null, Hour * 1.5))).Removed);
         Assert.Equal(["held 0", "held 1", "held 2", "refused 2"],
-            (await store.ReadHeldAsync(10)).Select(h => h.Id).Order());
+            (await store.Held.ReadHeldAsync(10)).Select(h => h.Id).Order());
         Assert.Equal(2, (await DoRoundAsync(
             broker.Housekeeping!, new(ChoreKind.DeadLetters, "taps", Hour * 1.5))).Removed);
         var figures = (await broker.Reports!.ReadFiguresAsync()).Queues;
@@ -182,7 +182,7 @@ public abstract class HousekeepingScenarios<TPlace> where TPlace : Place, new()
             }),
             services: services => services.AddSingleton<TimeProvider>(clock).AddSingleton(log));
         await Crossing.UntilAsync(
-            async () => (await store.ReadInboxAsync("taps")).Count == 1, "the old one is forgotten");
+            async () => (await store.Inbox.ReadAsync("taps")).Count == 1, "the old one is forgotten");
         await Crossing.UntilAsync(
             async () => (await crossing.FiguresAsync("taps")).DeadLetters == 0, "the old letter is gone");
         await crossing.AnotherBroker(clock).PublishAsync([Crossing.TapEvent(2), Crossing.TapEvent(3)]);

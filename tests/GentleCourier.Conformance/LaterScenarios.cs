@@ -118,10 +118,10 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         var store = harbour.Store();
         await harbour.PublishAsync(Tap(1, Tomorrow));
-        var read = await store.Later.ReadAsync(new() { Id = "tap-1" }, 10, null, null, default);
+        var read = await store.LaterEvents.ReadAsync(new() { Id = "tap-1" }, 10, null, null, default);
         Assert.Equal(1, await Later(harbour).CancelAsync(new LaterFilter { Id = "tap-1" }));
         await harbour.PublishAsync(EventDraft.Of(new Tap(99), new() { Id = "tap-1", Due = Tomorrow }));
-        Assert.Equal(0, await store.Later.MoveAsync(read, DateTimeOffset.UtcNow, byClock: true, null, default));
+        Assert.Equal(0, await store.LaterEvents.MoveAsync(read, DateTimeOffset.UtcNow, byClock: true, null, default));
         var there = Assert.Single(await Later(harbour).ListAsync());
         Assert.Equal(99, Crossing.NumberOf(there.Json));
     }

@@ -120,7 +120,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
             + "00:00:00.5000000",
             (await crossing.DeadLetters.ReadAsync(null, 1))[0].Reason);
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
-        Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
+        Assert.Empty(await crossing.Store("fares").Inbox.ReadAsync("taps"));
     }
 
     [Fact]
@@ -178,7 +178,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
             "its place is free again, and the rest handled");
         Assert.False(await crossing.Store("fares").HasTableAsync("too_late"));
         Assert.Equal(
-            ["1", "2", "3", "4"], (await crossing.Store("fares").ReadInboxAsync("taps")).Select(e => e.Id).Order());
+            ["1", "2", "3", "4"], (await crossing.Store("fares").Inbox.ReadAsync("taps")).Select(e => e.Id).Order());
     }
 
     [Fact]

@@ -67,7 +67,7 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
             "its token is cancelled");
         Assert.Equal([true], await link.SettledAsync([new Settlement(taken, Outcome.Accepted)]));
         Assert.False(await crossing.Store("fares").HasTableAsync("half_done"));
-        Assert.Empty(await crossing.Store("fares").ReadInboxAsync("taps"));
+        Assert.Empty(await crossing.Store("fares").Inbox.ReadAsync("taps"));
 
         // And it goes on with what comes.
         await broker.PublishAsync([Crossing.TapEvent(2)]);
@@ -127,7 +127,7 @@ public abstract class OwnBrokerScenarios<TPlace> where TPlace : Place, new()
 
         await StartFaresAsync(crossing, new Log(), limits => limits.MaxAttempts = 1);
         await crossing.SettledAsync(deadLetters: 0);
-        Assert.Equal(2, Assert.Single(await store.ReadInboxAsync("taps")).Copies);
+        Assert.Equal(2, Assert.Single(await store.Inbox.ReadAsync("taps")).Copies);
     }
 
     [Fact]

@@ -115,7 +115,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(3, log.Taps.Count);
         Assert.Equal([7], await Crossing.NumbersAsync(fares.Store(), "SELECT number FROM charge"));
         Assert.Equal([7], (await crossing.Reports.PeekAsync("charges", 10)).Select(e => Crossing.NumberOf(e.Json)));
-        Assert.Equal(1, Assert.Single(await fares.Store().ReadInboxAsync("taps")).Copies);
+        Assert.Equal(1, Assert.Single(await fares.Store().Inbox.ReadAsync("taps")).Copies);
     }
 
     [Fact]
@@ -133,7 +133,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "the new one is handled");
         await crossing.SettledAsync();
         Assert.Equal([1, 2], log.Taps.Select(t => t.Data.Number));
-        Assert.Equal(2, (await fares.Store().ReadInboxAsync("taps")).Single(e => e.Id == "gate-7/0001").Copies);
+        Assert.Equal(2, (await fares.Store().Inbox.ReadAsync("taps")).Single(e => e.Id == "gate-7/0001").Copies);
     }
 
     /// <summary>
@@ -152,14 +152,14 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await PublishAsync(crossing, "same", """{"number":1.0,"pier":"Longsand"}""");
         await PublishAsync(crossing, "other", """{"number":2,"pier":"Longsand"}""");
         await Crossing.UntilAsync(
-            async () => (await fares.Store().ReadInboxAsync("taps")).Sum(e => e.Copies) == 4, "both are counted");
+            async () => (await fares.Store().Inbox.ReadAsync("taps")).Sum(e => e.Copies) == 4, "both are counted");
         await crossing.SettledAsync();
         Assert.Equal([1, 1], log.Taps.Select(t => t.Data.Number));
         var finding = Assert.Single((await status.ReadAsync()).Findings, f => f.Code == "other-data");
         Assert.True(finding.IsWrong);
         Assert.Contains("1 event came", finding.What, StringComparison.Ordinal);
         Assert.Contains("'taps', /t other: handled ", finding.What, StringComparison.Ordinal);
-        var other = (await fares.Store().ReadOtherDataAsync())!;
+        var other = (await fares.Store().Inbox.ReadOtherDataAsync())!;
         Assert.Equal((1, "taps", "/t", "other"), (other.Events, other.Queue, other.Source, other.Id));
         Assert.NotEqual(other.Handled, other.Other);
     }
@@ -187,7 +187,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         foreach (var id in new[] { "same", "other" })
             await PublishAsync(crossing, id, """{"number":1,"pier":"Longsand"}""");
         await Crossing.UntilAsync(
-            async () => (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count == 2, "both are handled");
+            async () => (await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Count == 2, "both are handled");
     }
 
     private static Task<IReadOnlyList<PublishResult>> PublishAsync(Crossing crossing, string id, string data) =>
@@ -217,7 +217,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
                 services.AddSingleton(log).AddSingleton<TimeProvider>(new FakeTimeProvider(DateTimeOffset.UtcNow)));
         await crossing.SettledAsync();
         Assert.Equal(Enumerable.Range(0, 50), log.Taps.Select(t => t.Data.Number).Order());
-        Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(3, e.Copies));
+        Assert.All(await fares.Store().Inbox.ReadAsync("taps"), e => Assert.Equal(3, e.Copies));
     }
 
     [Fact]
@@ -252,7 +252,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync();
         Assert.Equal(
             Enumerable.Range(0, Pairs), (await Crossing.NumbersAsync(store, "SELECT number FROM charge")).Order());
-        Assert.All(await store.ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
+        Assert.All(await store.Inbox.ReadAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
 
     [Fact]

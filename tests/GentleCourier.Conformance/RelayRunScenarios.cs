@@ -58,7 +58,7 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
             "it waits, with those that follow it");
         Assert.Equal(Enumerable.Range(0, 3 * Batch).Except([5, 15, 25]), await NumbersAsync(crossing));
         Assert.Equal(
-            ["5", "15", "25"], (await crossing.SharedStore("harbour").ReadHeldAsync(10)).Select(held => held.Id));
+            ["5", "15", "25"], (await crossing.SharedStore("harbour").Held.ReadHeldAsync(10)).Select(held => held.Id));
     }
 
     [Fact]
@@ -106,7 +106,7 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await crossing.SettledAsync();
         Assert.Equal(Enumerable.Range(0, 3 * Batch), log.Taps.Select(t => t.Data.Number).Order());
-        var copies = (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Select(e => e.Copies).ToList();
+        var copies = (await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Select(e => e.Copies).ToList();
         Assert.InRange(copies.Count(c => c == 2), Batch, 2 * Batch);
         Assert.All(copies, c => Assert.InRange(c, 1, 2));
     }

@@ -27,7 +27,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal([3, 5], (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Crossing.NumberOf(e.Json)));
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Held == 3, "the rest is held");
-        var held = await harbour.Store().ReadHeldAsync(10);
+        var held = await harbour.Store().Held.ReadHeldAsync(10);
         // Where it was looked for is said: people have two brokers more often than no receiver.
         Assert.Contains($"no queue is routed for type 'test.charged' in {crossing.Broker().DisplayName}",
             held[0].LastError, StringComparison.Ordinal);
@@ -59,7 +59,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
             async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0].Ready == 1, "the other is relayed");
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "the large one is set aside");
-        var refused = Assert.Single(await harbour.Store().ReadHeldAsync(10));
+        var refused = Assert.Single(await harbour.Store().Held.ReadHeldAsync(10));
         Assert.Null(refused.Due);
         Assert.Contains("takes 4,194,304 at the most", refused.LastError, StringComparison.Ordinal);
         Assert.Equal(0, (await harbour.Store().ReadOutboxFiguresAsync()).Waiting);
@@ -138,7 +138,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await Crossing.UntilAsync(
             async () => (await crossing.FiguresAsync("taps")).Ready == Others, "others get through");
         // Only the oldest has been tried; whoever waits behind it has not.
-        var held = await harbour.Store().ReadHeldAsync(Waiting);
+        var held = await harbour.Store().Held.ReadHeldAsync(Waiting);
         Assert.True(held[0].Attempts > 0);
         Assert.All(held.Skip(1), e => Assert.Equal(0, e.Attempts));
 
@@ -200,7 +200,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
             async () => (await crossing.Reports.ReadFiguresAsync()).Queues[0] is { Ready: 0, InHand: 0 },
             "all are settled");
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
-        Assert.All(await fares.Store().ReadInboxAsync("taps"), e => Assert.Equal(2, e.Copies));
+        Assert.All(await fares.Store().Inbox.ReadAsync("taps"), e => Assert.Equal(2, e.Copies));
     }
 
     [Fact]
@@ -312,7 +312,7 @@ public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
         await store.MarkAsync(term, Crossing.Marks(rows, TimeSpan.FromMinutes(5), PublishResult.Deferred("still not")));
         Assert.Equal(["4", "5"], await ReadAsync());
         Assert.Equal(("1", 2, "still not"),
-            (await store.ReadHeldAsync(1)).Select(h => (h.Id, h.Attempts, h.LastError)).Single());
+            (await store.Held.ReadHeldAsync(1)).Select(h => (h.Id, h.Attempts, h.LastError)).Single());
         clock.Advance(TimeSpan.FromMinutes(5));
 
         // Once it has gone, its followers are due, behind it, and so is what was added last.

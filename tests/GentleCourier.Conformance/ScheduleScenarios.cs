@@ -3,6 +3,7 @@ using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Publishing;
 using GentleCourier.Scheduling;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -500,7 +501,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
     /// <summary>One turn of an instance, which may be killed before or after it has written.</summary>
     private static Func<Task> Instance(IStorePort store, TimeProvider clock, string name, Random random)
     {
-        var doomed = new TroubledSchedules(store.Schedules, () => random.Next(20));
+        var doomed = new TroubledTables(store.Tables, () => random.Next(20));
         var lead = new Lead(store, name, TimeSpan.FromMinutes(1), clock, NullLogger.Instance);
         var keeper = new Timekeeper(Proxied.With(store, doomed), lead, clock, NullLogger.Instance);
         return () => keeper.StepAsync(0, default);
@@ -545,49 +546,39 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
 
     private sealed class KilledException : Exception;
 
-    /// <summary>The real schedules, but one in ten writes ends the process before it, or after.</summary>
-    private sealed class TroubledSchedules(ISchedulePort inner, Func<int> dice) : ISchedulePort
+    /// <summary>The real tables, but one in ten writes ends the process before it, or after.</summary>
+    private sealed class TroubledTables(ITables inner, Func<int> dice) : ITables
     {
-        public Task<ScheduleRows> ReadAsync(
-            bool dueOnly, DbTransaction? transaction, CancellationToken cancellationToken) =>
-            inner.ReadAsync(dueOnly, transaction, cancellationToken);
-
-        public async Task<bool> SaveAsync(ScheduleRow row, IReadOnlyList<EncodedEvent> events,
-            DbTransaction? transaction, CancellationToken cancellationToken)
+        public async Task RunAsync(
+            Statements statements, DbTransaction? transaction, CancellationToken cancellationToken)
         {
-            var fate = dice();
+            var fate = statements.OnlyRead ? -1 : dice();
             if (fate == 0) throw new KilledException();
-            var saved = await inner.SaveAsync(row, events, transaction, cancellationToken);
-            return fate == 1 ? throw new KilledException() : saved;
+            await inner.RunAsync(statements, transaction, cancellationToken);
+            if (fate == 1) throw new KilledException();
         }
 
-        public Task<bool> RemoveAsync(
-            ScheduleRow row, DbTransaction? transaction, CancellationToken cancellationToken) =>
-            inner.RemoveAsync(row, transaction, cancellationToken);
+        public Sql NextDue(Sql where, bool isOfFew, LaterEvent? after, int limit) =>
+            inner.NextDue(where, isOfFew, after, limit);
 
-        public Task<IReadOnlyList<SeenDeclaration>> ReadDeclarationsAsync(CancellationToken cancellationToken) =>
-            inner.ReadDeclarationsAsync(cancellationToken);
-
-        public Task MarkAsync(
-            IReadOnlyList<(string Name, string Declaration)> declarations, CancellationToken cancellationToken) =>
-            inner.MarkAsync(declarations, cancellationToken);
+        public Sql SetDue(DateTimeOffset time, bool byClock) => inner.SetDue(time, byClock);
     }
 
-    /// <summary>A store with other schedules.</summary>
+    /// <summary>A store with other tables.</summary>
     public class Proxied : System.Reflection.DispatchProxy
     {
         private IStorePort? inner;
-        private ISchedulePort? schedules;
+        private ITables? tables;
 
-        internal static IStorePort With(IStorePort inner, ISchedulePort schedules)
+        internal static IStorePort With(IStorePort inner, ITables tables)
         {
             var proxy = Create<IStorePort, Proxied>();
             ((Proxied)(object)proxy).inner = inner;
-            ((Proxied)(object)proxy).schedules = schedules;
+            ((Proxied)(object)proxy).tables = tables;
             return proxy;
         }
 
         protected override object? Invoke(System.Reflection.MethodInfo? targetMethod, object?[]? args) =>
-            targetMethod!.Name == "get_Schedules" ? schedules : targetMethod.Invoke(inner, args);
+            targetMethod!.Name == "get_Tables" ? tables : targetMethod.Invoke(inner, args);
     }
 }

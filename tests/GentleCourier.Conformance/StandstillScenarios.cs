@@ -120,7 +120,7 @@ public abstract class StandstillScenarios<TPlace> where TPlace : Place, new()
 
         // All others are handled, by another link, while the first still runs.
         await Crossing.UntilAsync(
-            async () => (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count == 19, "the others are");
+            async () => (await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Count == 19, "the others are");
         Assert.Equal(2, opened);
         finish.SetResult();
         await crossing.SettledAsync();
@@ -281,7 +281,7 @@ public abstract class StandstillScenarios<TPlace> where TPlace : Place, new()
         await PublishAsync(crossing, 3);
         await crossing.SettledAsync(deadLetters: 0);
         Assert.Equal(3, log.Taps.Count);
-        Assert.Equal(3, (await crossing.SharedStore("fares").ReadInboxAsync("taps")).Count);
+        Assert.Equal(3, (await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Count);
         Assert.Equal(3, reports.Lines.Count(
             line => line.EndsWith("failed; its outcome stands", StringComparison.Ordinal)));
     }

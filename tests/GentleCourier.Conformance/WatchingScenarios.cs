@@ -153,7 +153,7 @@ public abstract class WatchingScenarios<TPlace> where TPlace : Place, new()
 
         engine.BeforeStore = call =>
         {
-            if (call == nameof(IStoreReports.ReadOutboxFiguresAsync)) throw new CourierException("it is away");
+            if (call == nameof(IStorePort.ReadOutboxFiguresAsync)) throw new CourierException("it is away");
         };
         status = await reader.ReadAsync();
         Assert.Equal(["store-unreachable", "queue-unreceived"], status.Findings.Select(f => f.Code));

@@ -327,26 +327,26 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
         var notNow = PublishResult.Deferred("not now");
         await store.MarkAsync(term, Crossing.Marks(rows, TimeSpan.FromHours(1), notNow, notNow,
             PublishResult.Refused("too odd"), PublishResult.Refused("too odd"), notNow, notNow));
-        var held = (await store.ReadHeldAsync(10)).ToDictionary(h => h.Id);
+        var held = (await store.Held.ReadHeldAsync(10)).ToDictionary(h => h.Id);
         Assert.Equal(["1", "2", "3", "4", "5", "6"], held.Keys.Order());
         Assert.Equal(("2", "a", rows[1].Event.Json.Length),
             (held["2"].Id, held["2"].PartitionKey, held["2"].Json.Length));
-        var last = (await store.ReadHeldAsync(2))[^1];
-        Assert.Equal(4, (await store.ReadHeldAsync(10, last.Row)).Count);
-        Assert.Equal(held["3"].Id, (await store.FindHeldAsync(held["3"].Row))!.Id);
+        var last = (await store.Held.ReadHeldAsync(2))[^1];
+        Assert.Equal(4, (await store.Held.ReadHeldAsync(10, last.Row)).Count);
+        Assert.Equal(held["3"].Id, (await store.Held.FindHeldAsync(held["3"].Row))!.Id);
         Assert.Empty((await store.ReadOutboxAsync(10)).Rows);
 
         EncodedEvent repaired = Crossing.TapEvent(66);
-        Assert.Equal([true, true, true, true], await store.TryAgainAsync(
+        Assert.Equal([true, true, true, true], await store.Held.TryAgainAsync(
             [new(held["1"]), new(held["2"]), new(held["3"]), new(held["6"], repaired.Json)]));
         // Of a key the oldest goes first, and what waits behind it follows.
         Assert.Equal(["1", "2", "3", "66"], (await store.ReadOutboxAsync(10)).Rows.Select(r => r.Event.Id));
         // The row of an event that has gone may be another's.
-        Assert.Equal([false, false], await store.TryAgainAsync([new(held["3"]), new(held["4"] with { Id = "x" })]));
+        Assert.Equal([false, false], await store.Held.TryAgainAsync([new(held["3"]), new(held["4"] with { Id = "x" })]));
 
-        Assert.Equal([true, false], await store.DiscardHeldAsync([held["4"], held["6"]]));
-        Assert.Equal(["1", "2", "5"], (await store.ReadHeldAsync(10)).Select(h => h.Id));
-        Assert.Null(await store.FindHeldAsync(held["4"].Row));
+        Assert.Equal([true, false], await store.Held.DiscardHeldAsync([held["4"], held["6"]]));
+        Assert.Equal(["1", "2", "5"], (await store.Held.ReadHeldAsync(10)).Select(h => h.Id));
+        Assert.Null(await store.Held.FindHeldAsync(held["4"].Row));
         Assert.Equal(0, (await store.ReadOutboxFiguresAsync()).Refused);
     }
 
@@ -359,8 +359,8 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
         await AddAsync(harbour.Store(), Crossing.TapEvent(1) with { Json = new byte[5_000_000] });
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Refused == 1, "it is refused");
-        var refused = Assert.Single(await crossing.SharedStore("harbour").ReadHeldAsync(10));
-        await crossing.SharedStore("harbour").TryAgainAsync([new(refused, Crossing.TapEvent(1).Json)]);
+        var refused = Assert.Single(await crossing.SharedStore("harbour").Held.ReadHeldAsync(10));
+        await crossing.SharedStore("harbour").Held.TryAgainAsync([new(refused, Crossing.TapEvent(1).Json)]);
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Ready == 1, "it is published");
     }
 

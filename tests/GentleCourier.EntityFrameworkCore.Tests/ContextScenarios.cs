@@ -366,7 +366,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 
         Assert.Equal(Enumerable.Range(0, 40), await BoardingsAsync(deck));
         Assert.Equal(Enumerable.Range(0, 40), (await OutboxAsync(deck)).Order());
-        Assert.Equal(40, (await deck.Store().ReadInboxAsync("taps")).Count);
+        Assert.Equal(40, (await deck.Store().Inbox.ReadAsync("taps")).Count);
     }
 
     [Fact]
@@ -448,7 +448,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         // The effect and the row in the inbox are there, whichever attempt it was.
         Assert.Equal([1], await BoardingsAsync(deck));
         Assert.Equal([1], await OutboxAsync(deck));
-        Assert.Single(await deck.Store().ReadInboxAsync("taps"));
+        Assert.Single(await deck.Store().Inbox.ReadAsync("taps"));
     }
 
     private sealed class LateReceiver(HarbourContext context) : IReceiver<Tap>
@@ -510,7 +510,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         await crossing.SettledAsync(deadLetters: 10);
 
         Assert.Equal(Enumerable.Range(0, 100).Where(n => n % 10 != 3), await BoardingsAsync(deck));
-        Assert.Equal(90, (await deck.Store().ReadInboxAsync("taps")).Count);
+        Assert.Equal(90, (await deck.Store().Inbox.ReadAsync("taps")).Count);
     }
 
     [Fact]

@@ -1,4 +1,5 @@
 using GentleCourier.Conformance;
+using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Postgres.Tests;
@@ -61,7 +62,7 @@ public sealed class ConflictTests
         Assert.Equal(
             Enumerable.Range(0, Count), await Crossing.NumbersAsync(store, "SELECT number FROM moved ORDER BY 1"));
         Assert.Equal([0, 0], await Crossing.NumbersAsync(store, "SELECT cents FROM purse"));
-        Assert.Equal(Count, (await store.ReadInboxAsync("taps")).Count);
+        Assert.Equal(Count, (await store.Inbox.ReadAsync("taps")).Count);
         Assert.Contains(reports.Errors, e => e.ToString().Contains(problem, StringComparison.Ordinal));
     }
 
@@ -91,7 +92,7 @@ public sealed class ConflictTests
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         await crossing.SettledAsync();
         Assert.Equal([1, 2], log.Taps.Select(t => t.Attempt));
-        Assert.Single(await fares.Store().ReadInboxAsync("taps"));
+        Assert.Single(await fares.Store().Inbox.ReadAsync("taps"));
     }
 
     [Fact]

@@ -1,4 +1,5 @@
 using GentleCourier.Conformance;
+using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -113,7 +114,7 @@ public sealed class NetworkTests
         Assert.Equal(10, proxy.FatalCuts);
         Assert.Equal(Enumerable.Range(0, 20), await ChargesAsync(crossing));
         // They were committed: what came again was absorbed.
-        Assert.All((await crossing.SharedStore("fares").ReadInboxAsync("taps")).Where(e => int.Parse(e.Id) < 10),
+        Assert.All((await crossing.SharedStore("fares").Inbox.ReadAsync("taps")).Where(e => int.Parse(e.Id) < 10),
             e => Assert.InRange(e.Copies, 2, 3));
     }
 

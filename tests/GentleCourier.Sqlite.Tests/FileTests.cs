@@ -92,7 +92,7 @@ public sealed class FileTests
             services: services => services.AddSingleton(log));
         await Crossing.UntilAsync(
             async () => await crossing.FiguresAsync("taps") is { Ready: 0, InHand: 0, Scheduled: 0 }, "it is settled");
-        Assert.Single(await again.Store().ReadInboxAsync("taps"));
+        Assert.Single(await again.Store().Inbox.ReadAsync("taps"));
     }
 
     /// <summary>What a host has logged.</summary>

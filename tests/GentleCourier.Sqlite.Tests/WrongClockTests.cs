@@ -190,7 +190,7 @@ public sealed class WrongClockTests
         for (var i = 0; i < 10; i++)
             await AddAsync(store, i, i % 2 == 0 ? Due.In(TimeSpan.FromMinutes(i)) : Due.At(now.AddMinutes(i)));
         var listed = new List<LaterEvent>();
-        while (await store.Later.ReadAsync(new(), 1, listed.LastOrDefault(), null, default) is [var next])
+        while (await store.LaterEvents.ReadAsync(new(), 1, listed.LastOrDefault(), null, default) is [var next])
             listed.Add(next);
         Assert.Equal(Enumerable.Range(0, 10).Select(i => $"{i}"), listed.Select(e => e.Id));
         Assert.All(listed, (e, i) => Assert.InRange(e.Due - now.AddMinutes(i), -Slack, Slack));

@@ -69,7 +69,7 @@ internal sealed record Account(
 
         async Task<Ledger> BalanceAsync(string queue, List<string> published, IStorePort store, string effects)
         {
-            var inbox = await store.ReadInboxAsync(queue, cancel);
+            var inbox = await store.Inbox.ReadAsync(queue, cancel);
             var waiting = await broker.Reports!.PeekAsync(queue, int.MaxValue, cancel);
             var letters = await broker.DeadLetters!.ReadAllAsync(queue, cancel).ToListAsync(cancel);
             return Ledger.Balance(
@@ -135,7 +135,7 @@ internal sealed record Account(
     /// <summary>Planned, not cancelled, and not waiting for their time.</summary>
     private static async Task<List<string>> RemindersAsync(IStorePort harbour, CancellationToken cancel)
     {
-        var waiting = await harbour.Later.ReadAsync(new LaterFilter(), 10_000, null, null, cancel);
+        var waiting = await harbour.LaterEvents.ReadAsync(new LaterFilter(), 10_000, null, null, cancel);
         return [.. (await TextsAsync(harbour, "SELECT reminder FROM sailing WHERE state = 'planned'"))
             .Except(waiting.Select(e => e.Id))];
     }

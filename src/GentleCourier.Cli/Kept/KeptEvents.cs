@@ -124,7 +124,7 @@ internal sealed class OutboxEvents(IStorePort store) : KeptEvents
     {
         for (var after = 0L; ;)
         {
-            var page = await store.ReadHeldAsync(Page, after, cancel);
+            var page = await store.Held.ReadHeldAsync(Page, after, cancel);
             if (page.Count == 0) yield break;
             foreach (var held in page) yield return Of(held);
             after = page[^1].Row;
@@ -132,16 +132,16 @@ internal sealed class OutboxEvents(IStorePort store) : KeptEvents
     }
 
     public override async Task<Kept?> FindAsync(string id, CancellationToken cancel) =>
-        long.TryParse(id, out var row) && await store.FindHeldAsync(row, cancel) is { } held ? Of(held) : null;
+        long.TryParse(id, out var row) && await store.Held.FindHeldAsync(row, cancel) is { } held ? Of(held) : null;
 
     public override Task<IReadOnlyList<bool>> ReturnAsync(
         IReadOnlyList<KeptReturn> events, CancellationToken cancel) =>
-        store.TryAgainAsync(
+        store.Held.TryAgainAsync(
             [.. events.Select(e => new HeldReturn(
                 (HeldEvent)e.Kept.Origin, e.Repaired))], cancel);
 
     public override Task<IReadOnlyList<bool>> DiscardAsync(IReadOnlyList<Kept> events, CancellationToken cancel) =>
-        store.DiscardHeldAsync([.. events.Select(e => (HeldEvent)e.Origin)], cancel);
+        store.Held.DiscardHeldAsync([.. events.Select(e => (HeldEvent)e.Origin)], cancel);
 
     public override ValueTask DisposeAsync() => store.DisposeAsync();
 

@@ -51,7 +51,7 @@ internal sealed class Memory(IReadOnlyList<Named<IStorePort>> stores)
         try
         {
             if (!forgottenBefore.ContainsKey(store.Name))
-                forgottenBefore[store.Name] = await store.Port.ReadForgottenBeforeAsync(cancel);
+                forgottenBefore[store.Name] = await store.Port.Inbox.ReadForgottenBeforeAsync(cancel);
             var keys = letters.ConvertAll(l => new EventKey(l.Event!.Source, l.Event.Id));
             var found = await store.Port.LookIntoInboxAsync(letters[0].Place, keys, cancel);
             for (var i = 0; i < letters.Count; i++)

@@ -49,7 +49,7 @@ internal static class LaterCommand
                 return;
             }
             if (shown.Count == 0) AnsiConsole.WriteLine($"nothing waits in {store.DisplayName} until it is due");
-            else Print(shown, await store.Later.ReadTimeAsync(cancel));
+            else Print(shown, await store.LaterEvents.ReadTimeAsync(cancel));
             if (some.Count > most) AnsiConsole.WriteLine($"(the next {most}; --limit N for more)");
         });
         command.Subcommands.Add(Show());
@@ -70,7 +70,7 @@ internal static class LaterCommand
         {
             await using var store = connections.Store(result);
             var which = new LaterFilter { Id = result.GetRequiredValue(id) };
-            var found = await store.Later.ReadAsync(which, 1, null, null, cancel) is [var one] ? one
+            var found = await store.LaterEvents.ReadAsync(which, 1, null, null, cancel) is [var one] ? one
                 : throw None(which);
             if (result.GetValue(json))
             {
@@ -82,7 +82,7 @@ internal static class LaterCommand
             Row("event", found.Id);
             Row("type", found.Type);
             if (found.PartitionKey is { } key) Row("partition key", key);
-            Row("due", $"{Plain.Time(found.Due)}, {In(found, await store.Later.ReadTimeAsync(cancel))}");
+            Row("due", $"{Plain.Time(found.Due)}, {In(found, await store.LaterEvents.ReadTimeAsync(cancel))}");
             Row("added", Plain.Time(found.Added));
             AnsiConsole.Write(grid);
             Console.WriteLine("\nevent:");
@@ -149,14 +149,14 @@ internal static class LaterCommand
             const int Most = 1000;
             var found = await ReadAsync(store, filter, Most + 1, cancel);
             if (found.Count == 0) throw None(filter);
-            var now = await store.Later.ReadTimeAsync(cancel);
+            var now = await store.LaterEvents.ReadTimeAsync(cancel);
             var count = found.Count > Most ? $"more than {Most} events"
                 : Plain.Count(found.Count, "event");
             if (!work.MayBegin(
                 result, found.Count, $"{count} would be {done}", [], () => Print([.. found.Take(20)], now),
                 () => new { rehearsed = Math.Min(found.Count, Most), more = found.Count > Most }))
                 return;
-            var changed = await change(new LaterEvents(store.Later), filter, result, cancel);
+            var changed = await change(new LaterEvents(store.LaterEvents), filter, result, cancel);
             if (work.IsForScripts(result)) Plain.PrintJson(new { done = changed });
             else AnsiConsole.WriteLine(changed == 0 ? "too late: it has been due meanwhile"
                 : $"{Plain.Number(changed)} {(changed == 1 ? "event" : "events")} {done}");
@@ -174,7 +174,7 @@ internal static class LaterCommand
         IStorePort store, LaterFilter which, int most, CancellationToken cancel)
     {
         var found = new List<LaterEvent>();
-        while (found.Count < most && await store.Later.ReadAsync(
+        while (found.Count < most && await store.LaterEvents.ReadAsync(
             which, Math.Min(500, most - found.Count), found.LastOrDefault(), null, cancel) is { Count: > 0 } some)
             found.AddRange(some);
         return found;

@@ -1,5 +1,3 @@
-using GentleCourier.Engines;
-
 namespace GentleCourier.Postgres;
 
 /// <summary>
@@ -8,29 +6,6 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class LetterStatements(PostgresServer server)
 {
-    private const string Columns = """
-        d.id, q.name, d.reason, d.exception, d.message, d.stack, d.attempts, d.worker, d.arrived, d.first_attempt,
-            d.set_aside, d.event, d.history
-        """;
-
-    public readonly string Find = server.Sql(
-        $"SELECT {Columns} FROM courier.dead_letter d JOIN courier.queue q ON q.id = d.queue WHERE d.id = $1");
-
-    /// <summary>Letters behind <c>$1</c>, of queue <c>$3</c> where they are of one.</summary>
-    public string Read(bool ofQueue, bool oldestFirst) => server.Sql($"""
-        SELECT id, name, reason, exception, message, stack, attempts, worker, arrived, first_attempt, set_aside, event,
-            history
-        FROM (
-            SELECT {Columns}, sum(octet_length(d.event)) OVER (ORDER BY d.id {Order(oldestFirst)}
-                ROWS UNBOUNDED PRECEDING) - octet_length(d.event) AS before
-            FROM (
-                SELECT * FROM courier.dead_letter
-                WHERE id {(oldestFirst ? ">" : "<")} $1 {(ofQueue ? "AND queue = $3" : "")}
-                ORDER BY {(ofQueue ? "queue, " : "")}id {Order(oldestFirst)} LIMIT $2) d
-            JOIN courier.queue q ON q.id = d.queue) l
-        WHERE before < {Budget.Bytes} ORDER BY id {Order(oldestFirst)}
-        """);
-
     /// <summary>
     /// To be asked in the transaction before <see cref="SendBack"/>: who puts a queue in key order waits for it, or is
     /// waited for.
@@ -71,6 +46,4 @@ internal sealed class LetterStatements(PostgresServer server)
 
     private static string Uncounted(PostgresServer server) => BrokerStatements.CountLetters(
         server.SchemaName, "SELECT queue, 0, -count(*) FROM gone GROUP BY queue");
-
-    private static string Order(bool oldestFirst) => oldestFirst ? "ASC" : "DESC";
 }

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 using Npgsql;
@@ -21,7 +22,8 @@ internal sealed class PostgresBroker
     private readonly BrokerLetters letters;
     private readonly TakingOver takingOver;
     private readonly Recounting recounting;
-    private readonly Chores chores;
+    private readonly ChoreTable chores;
+    private readonly LetterTable reading;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
     private readonly Clearing clearing;
@@ -43,7 +45,9 @@ internal sealed class PostgresBroker
         letters = new BrokerLetters(server, topology);
         takingOver = new TakingOver(server);
         recounting = new Recounting(server, sql);
-        chores = new Chores(server, "courier.broker_chore");
+        var tables = new PostgresTables(server, EnsurePreparedAsync);
+        chores = new ChoreTable(tables, "courier.broker_chore");
+        reading = new LetterTable(tables);
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy", logger);
@@ -196,14 +200,12 @@ internal sealed class PostgresBroker
         string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await letters.ReadAsync(queue, limit, beyond, oldestFirst, cancellationToken).ConfigureAwait(false);
+        long? id = queue is null ? null : await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        return await reading.ReadAsync(id, limit, beyond, oldestFirst, cancellationToken).ConfigureAwait(false);
     }
 
-    async Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken)
-    {
-        await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await letters.FindAsync(id, cancellationToken).ConfigureAwait(false);
-    }
+    Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken) =>
+        reading.FindAsync(id, cancellationToken);
 
     async Task<IReadOnlyList<bool>> IDeadLetters.SendBackAsync(
         IReadOnlyList<LetterReturn> sent, CancellationToken cancellationToken)

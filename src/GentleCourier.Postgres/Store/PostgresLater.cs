@@ -94,50 +94,6 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
     public Task SetClockAsync(DateTimeOffset time, CancellationToken cancellationToken) =>
         throw new CourierException($"{store.DisplayName} goes by its server's clock: set that one right");
 
-    public async Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken)
-    {
-        var time = DateTimeOffset.UnixEpoch;
-        await server.RunAsync(
-            "read", new RoundTrip().Add(sql.Time, row => time = row.Time(0), server.Now), cancellationToken)
-            .ConfigureAwait(false);
-        return time;
-    }
-
-    public async Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
-        DbTransaction? transaction, CancellationToken cancellationToken)
-    {
-        var events = new List<LaterEvent>();
-        var (statement, parameters) = sql.Read(which, limit, after);
-        var trip = new RoundTrip().Add(
-            statement,
-            row => events.Add(new LaterEvent(
-                row.GetInt64(0), row.GetString(1), row.GetString(2), row.Text(3), row.Time(4), row.Time(5),
-                row.Bytes(6))),
-            parameters);
-        await RunAsync(transaction, trip, "read the events for later of", cancellationToken).ConfigureAwait(false);
-        return events;
-    }
-
-    public Task<int> CancelAsync(
-        LaterFilter which, DbTransaction? transaction, CancellationToken cancellationToken)
-    {
-        var (statement, parameters) = sql.Cancel(which);
-        return CountAsync(new RoundTrip(), statement, parameters, transaction, cancellationToken);
-    }
-
-    public Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, DateTimeOffset time, bool byClock,
-        DbTransaction? transaction, CancellationToken cancellationToken)
-    {
-        var (rows, trip) = (events.ToArray(), new RoundTrip());
-        if (IsSoon(Due.At(time))) AddNews(trip);
-        return CountAsync(
-            trip, sql.Move,
-            [Parameter.Of((DateTime?)time.UtcDateTime), Parameter.Of(Array.ConvertAll(rows, e => e.Row)),
-                Parameter.Of(Array.ConvertAll(rows, e => (string?)e.Id)),
-                Parameter.Of(Array.ConvertAll(rows, e => e.Json))],
-            transaction, cancellationToken);
-    }
-
     /// <summary>Adds the news of what is due soon, which is told with the commit.</summary>
     public void AddNews(RoundTrip trip)
     {
@@ -149,18 +105,4 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
     /// of which is left for clocks that differ.
     /// </summary>
     public bool IsSoon(Due due) => due.From(clock.GetUtcNow()) < clock.GetUtcNow() + 2 * LaterDraft.Soon;
-
-    private async Task<int> CountAsync(RoundTrip trip, string statement, NpgsqlParameter[] parameters,
-        DbTransaction? transaction, CancellationToken cancellationToken)
-    {
-        var count = 0;
-        trip.Add(statement, row => count = row.GetInt32(0), parameters);
-        await RunAsync(transaction, trip, "change the events for later of", cancellationToken).ConfigureAwait(false);
-        return count;
-    }
-
-    private Task RunAsync(
-        DbTransaction? transaction, RoundTrip trip, string tried, CancellationToken cancellationToken) =>
-        transaction is null ? server.RunAsync(tried, trip, cancellationToken)
-            : store.RunInServiceAsync(transaction, trip, tried, cancellationToken);
 }

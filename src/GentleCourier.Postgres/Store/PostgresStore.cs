@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 using System.Data;
 using System.Data.Common;
 using GentleCourier.Engines;
-using GentleCourier.Publishing;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
 using Npgsql;
@@ -23,7 +23,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     private readonly Signal added = new(), dueChanged = new();
     private readonly Announcer announcer;
     private readonly Clearing clearing;
-    private readonly Chores leases;
+    private readonly ChoreTable leases;
+    private readonly PostgresLater later;
     private readonly StoreChores chores;
     private readonly ConcurrentDictionary<string, bool> adopted = new(StringComparer.Ordinal);
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
@@ -43,10 +44,11 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         listener = new Listener(server, server.Channel("outbox"), Heard, Connected, logger);
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         clearing = new Clearing(server, "courier.outbox", logger);
-        leases = new Chores(server, "courier.store_chore");
         chores = new StoreChores(server, sql);
-        var later = new PostgresLater(this, dueChanged, clock);
-        (Later, Schedules) = (later, new PostgresSchedules(this, later));
+        later = new PostgresLater(this, dueChanged, clock);
+        Tables = new PostgresTables(
+            server, cancel => StoreTables.Schema.PrepareAsync(server, create: false, cancel), this);
+        leases = new ChoreTable(Tables, "courier.store_chore");
         position = new Position(0, clock);
     }
 
@@ -54,9 +56,9 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public string DisplayName => server.DisplayName;
 
-    public ILaterPort Later { get; }
+    public ILaterPort Later => later;
 
-    public ISchedulePort Schedules { get; }
+    public ITables Tables { get; }
 
     internal PostgresServer Server => server;
 
@@ -438,19 +440,6 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         return answers;
     }
 
-    public async Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken)
-    {
-        var found = (OtherDataFigures?)null;
-        await ReadAsync(
-            sql.OtherData,
-            row => found = new(
-                row.GetInt32(0), row.GetString(1), row.GetString(2), row.GetString(3),
-                OtherDataFigures.HashOf(row.GetInt64(4)), OtherDataFigures.HashOf(row.GetInt64(5)), row.Age(6)!.Value),
-            cancellationToken, server.Now, Parameter.Of((TimeSpan?)OtherDataFigures.Memory),
-            Parameter.Of(OtherDataFigures.MostEvents)).ConfigureAwait(false);
-        return found;
-    }
-
     public bool IsTransient(DbException exception) => PostgresServer.IsTransient(exception);
 
     public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken)
@@ -476,79 +465,6 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         };
     }
 
-    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
-        ReadHeldAsync(sql.Held, cancellationToken, Parameter.Of(after), Parameter.Of(limit));
-
-    public async Task<HeldEvent?> FindHeldAsync(long row, CancellationToken cancellationToken) =>
-        await ReadHeldAsync(sql.FindHeld, cancellationToken, Parameter.Of(row)).ConfigureAwait(false) is [var found]
-            ? found : null;
-
-    private async Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(
-        string statement, CancellationToken cancellationToken, params NpgsqlParameter[] parameters)
-    {
-        var held = new List<HeldEvent>();
-        await ReadAsync(
-            statement,
-            row => held.Add(
-                new HeldEvent(row.GetInt64(0), row.GetString(1), row.GetString(2), row.GetInt32(3), row.GetString(4),
-                row.IsDBNull(5) ? null : row.Time(5), row.Time(6))
-                {
-                    PartitionKey = HeldKeys.KeyOf(row.Text(9), row.Text(7)), Address = row.Text(9), Json = row.Bytes(8),
-                }),
-            cancellationToken, parameters).ConfigureAwait(false);
-        return held;
-    }
-
-    public async Task<IReadOnlyList<bool>> TryAgainAsync(
-        IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken)
-    {
-        var found = new HashSet<long>();
-        var (anew, due) = (events.Where(e => e.IsAnew).ToArray(), events.Where(e => !e.IsAnew).ToArray());
-        var trip = new RoundTrip();
-        if (anew.Length > 0)
-        {
-            trip.Add(
-                sql.AddAnew, row => found.Add(row.GetInt64(0)),
-                [server.Now, .. KeysOf(anew.Select(e => e.Event)), Column(e => e.Anew.Id), Column(e => e.Anew.Type),
-                Column(e => HeldKeys.Of(e.Anew.Address, e.Anew.PartitionKey)),
-                Parameter.Of(Array.ConvertAll(anew, e => e.Anew.Json))]);
-        }
-        if (due.Length > 0)
-            trip.Add(sql.DueNow, row => found.Add(row.GetInt64(0)), [server.Now, .. KeysOf(due.Select(e => e.Event))]);
-        if (trip.Count == 0) return [];
-        await server.RunAsync("try events again in", trip.Add(sql.WakeRelay, static _ => { }), cancellationToken)
-            .ConfigureAwait(false);
-        return [.. events.Select(e => found.Contains(e.Event.Row))];
-
-        NpgsqlParameter Column(Func<HeldReturn, string?> value) => Parameter.Of([.. anew.Select(value)]);
-    }
-
-    public async Task<IReadOnlyList<bool>> DiscardHeldAsync(
-        IReadOnlyList<HeldEvent> events, CancellationToken cancellationToken)
-    {
-        var found = new HashSet<long>();
-        await server.RunAsync(
-            "discard events of",
-            new RoundTrip().Add(sql.DiscardHeld, row => found.Add(row.GetInt64(0)), KeysOf(events)), cancellationToken)
-            .ConfigureAwait(false);
-        return [.. events.Select(e => found.Contains(e.Row))];
-    }
-
-    private static NpgsqlParameter[] KeysOf(IEnumerable<HeldEvent> events)
-    {
-        var rows = events.ToArray();
-        return [Parameter.Of(Array.ConvertAll(rows, e => e.Row)),
-            Parameter.Of(Array.ConvertAll(rows, e => (string?)e.Id))];
-    }
-
-    public async Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken)
-    {
-        DateTimeOffset? before = null;
-        await ReadAsync(sql.ForgottenBefore, row => before = row.IsDBNull(0) ? null : row.Time(0), cancellationToken)
-            .ConfigureAwait(false);
-        return before;
-    }
-
     Task<bool> IHousekeeping.TakeAsync(
         Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
         leases.TakeAsync(chore, keeper, lease, every, cancellationToken);
@@ -558,16 +474,6 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
         leases.EndAsync(chore, keeper, isDone, cancellationToken);
-
-    public async Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken)
-    {
-        var entries = new List<InboxEntry>();
-        await ReadAsync(
-            sql.Inbox, row =>
-                entries.Add(new InboxEntry(row.GetString(0), row.GetString(1), row.GetInt32(2), row.Time(3))),
-            cancellationToken, Parameter.Of(queue)).ConfigureAwait(false);
-        return entries;
-    }
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
         Examination.OfAsync(server, StoreTables.Schema, cancellationToken);
@@ -636,6 +542,13 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         return AddWake(trip);
 
         static T[] Column<T>(IReadOnlyList<EncodedEvent> part, Func<EncodedEvent, T> value) => [.. part.Select(value)];
+    }
+
+    /// <summary>Whoever waits is told with the commit; what is prepared for a two-phase commit cannot tell.</summary>
+    internal void AddNews(RoundTrip trip, Statements statements, bool inService)
+    {
+        if (statements.Due is { } due && later.IsSoon(Due.At(due))) later.AddNews(trip);
+        if (statements.AddsEvents && (!inService || !isTwoPhase)) trip.Add(sql.WakeRelay, static _ => { });
     }
 
     /// <summary>The relay is woken with the commit.</summary>

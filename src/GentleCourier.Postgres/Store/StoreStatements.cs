@@ -278,14 +278,6 @@ internal sealed class StoreStatements(PostgresServer server)
         WHERE queue = $2 AND source = $3 AND event_id = $4 RETURNING CASE WHEN hash <> $5 THEN hash END
         """);
 
-    public readonly string OtherData = server.Sql("""
-        SELECT (SELECT count(*) FROM (
-                SELECT FROM courier.inbox WHERE other IS NOT NULL AND other_at > coalesce($1, now()) - $2 LIMIT $3) o),
-            queue, source, event_id, hash, other, coalesce($1, now()) - other_at
-        FROM courier.inbox WHERE other IS NOT NULL AND other_at > coalesce($1, now()) - $2
-        ORDER BY other_at DESC LIMIT 1
-        """);
-
     public readonly string Figures = server.Sql($"""
         {Brokers}
         SELECT (SELECT count(*) FROM (SELECT FROM courier.outbox WHERE id > place LIMIT $2) f),
@@ -320,63 +312,6 @@ internal sealed class StoreStatements(PostgresServer server)
             ORDER BY 1 DESC LIMIT 1) AS oldest ON true
         """);
 
-    private const string HeldEvents = """
-        SELECT id, event_id, type, attempts, error, CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added,
-            partition_key, event, address, sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING)
-                - octet_length(event) AS before
-        """;
-
-    public readonly string Held = server.Sql($"""
-        SELECT * FROM ({HeldEvents}
-            FROM (SELECT * FROM courier.outbox_held WHERE id > $1 ORDER BY id LIMIT $2) h
-                LEFT JOIN courier.held_key k USING (partition_key)) r
-        WHERE before < {Budget.Bytes} ORDER BY id
-        """);
-
-    public readonly string FindHeld = server.Sql($"""
-        {HeldEvents} FROM courier.outbox_held h LEFT JOIN courier.held_key k USING (partition_key) WHERE id = $1
-        """);
-
-    // What is added anew follows what is there; what goes to one address alone stays held, and is due.
-    public readonly string AddAnew = server.Sql("""
-        WITH gone AS (DELETE FROM courier.outbox_held WHERE id = ANY ($2)
-            AND event_id = ($3)[array_position($2, id)] RETURNING id, address),
-        anew AS (
-            SELECT address, ($4)[place] AS event_id, ($5)[place] AS type, ($6)[place] AS held_by, ($7)[place] AS event,
-                place
-            FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
-        added AS (
-            INSERT INTO courier.outbox (event_id, type, partition_key, added, event)
-            SELECT event_id, type, held_by, coalesce($1, clock_timestamp()), event FROM anew WHERE address IS NULL
-                ORDER BY place),
-        held AS (
-            INSERT INTO courier.outbox_held
-                (id, event_id, type, partition_key, added, event, address, attempts, due, error)
-            SELECT nextval(pg_get_serial_sequence('courier.outbox', 'id')), event_id, type, held_by,
-                coalesce($1, clock_timestamp()), event, address, 0, coalesce($1, now()), 'to be tried again'
-            FROM anew WHERE address IS NOT NULL ORDER BY place),
-        keys AS (
-            INSERT INTO courier.held_key (partition_key, due, flows)
-            SELECT DISTINCT held_by, coalesce($1, now()), false FROM anew
-                WHERE address IS NOT NULL AND held_by IS NOT NULL
-            ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due)
-        SELECT id FROM gone
-        """);
-
-    public readonly string DueNow = server.Sql("""
-        WITH now_due AS (
-            UPDATE courier.outbox_held SET due = coalesce($1, now())
-            WHERE id = ANY ($2) AND event_id = ($3)[array_position($2, id)] RETURNING id, partition_key),
-        keys AS (
-            UPDATE courier.held_key SET due = coalesce($1, now())
-            WHERE partition_key IN (SELECT partition_key FROM now_due))
-        SELECT id FROM now_due
-        """);
-
-    public readonly string DiscardHeld = server.Sql("""
-        DELETE FROM courier.outbox_held WHERE id = ANY ($1) AND event_id = ($2)[array_position($1, id)] RETURNING id
-        """);
-
     // The inbox has no index by age, which each event would pay for: its pages are gone through one after another.
     public readonly string ForgetHandled = server.Sql("""
         WITH gone AS (
@@ -391,16 +326,11 @@ internal sealed class StoreStatements(PostgresServer server)
         ON CONFLICT (chore) DO UPDATE SET before = greatest(c.before, excluded.before)
         """);
 
-    public readonly string ForgottenBefore = server.Sql("SELECT max(before) FROM courier.store_chore");
-
     public readonly string ClearRefused = server.Sql("""
         DELETE FROM courier.outbox_held WHERE id = ANY (ARRAY (
             SELECT id FROM courier.outbox_held WHERE due IS NULL AND added < coalesce($1, now()) - $2
             ORDER BY id LIMIT $3)) RETURNING 1
         """);
-
-    public readonly string Inbox = server.Sql(
-        "SELECT source, event_id, copies, handled FROM courier.inbox WHERE queue = $1 ORDER BY handled");
 
     /// <summary>Of rows in their order the first ones, to the limit of bytes; one at the least.</summary>
     /// <summary>For how long a row has waited in the outbox; nothing where that is not worth telling.</summary>

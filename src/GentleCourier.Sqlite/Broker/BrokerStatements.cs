@@ -1,5 +1,6 @@
 using System.Globalization;
 using GentleCourier.Engines;
+using GentleCourier.Tables;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
@@ -7,6 +8,8 @@ namespace GentleCourier.Sqlite;
 /// <summary>What a broker writes, statement by statement; used inside the writer's transaction only.</summary>
 internal sealed class BrokerStatements(SqliteConnection connection) : IDisposable
 {
+    public SqliteConnection Connection => connection;
+
     private readonly Statement topologyVersion = new(connection, "SELECT version FROM courier_topology");
     private readonly Statement generation = new(connection, "SELECT generation FROM courier_topology");
     private readonly Statement lastStamp = new(connection,
@@ -151,8 +154,6 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
             failed = excluded.failed, set_aside = excluded.set_aside
             WHERE courier_history.at / ?2 <> excluded.at / ?2
         """);
-
-    public Chores Chores { get; } = new(connection, "courier_broker_chore");
 
     /// <summary>A worker lives; those that are long gone are forgotten, and the counts are remembered.</summary>
     public void Beat(string id, string report, long now, long until)
@@ -423,7 +424,7 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
     /// </summary>
     public (long Queue, string? Identity)? TakeLetter(string id)
     {
-        if (!BrokerLetters.TryParse(id, out var number) || !takeLetter.Bind(1, number).Step()) return null;
+        if (!LetterTable.TryParse(id, out var number) || !takeLetter.Bind(1, number).Step()) return null;
         var taken = (takeLetter.Int64(0), takeLetter.Text(1));
         takeLetter.Reset();
         return taken;
@@ -458,7 +459,6 @@ internal sealed class BrokerStatements(SqliteConnection connection) : IDisposabl
 
     public void Dispose()
     {
-        Chores.Dispose();
         foreach (var statement in new[]
         {
             topologyVersion, generation, lastStamp, firstStamp, stamp, routes,

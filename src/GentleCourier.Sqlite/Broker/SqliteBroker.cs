@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Logging;
@@ -22,6 +23,8 @@ internal sealed partial class SqliteBroker
     private readonly CommitWatch watch;
     private readonly ConcurrentDictionary<long, Signal> changes = new();
     private readonly HistoryMemory memory;
+    private readonly ChoreTable chores;
+    private readonly LetterTable letters;
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
@@ -41,6 +44,14 @@ internal sealed partial class SqliteBroker
         memory = new HistoryMemory(Ring.Places, clock);
         this.logger = logger ?? NullLogger.Instance;
         writer = new GroupWriter(file, connection => new BrokerStatements(connection), Replaced);
+        var tables = new SqliteTables(
+            time, (read, cancel) => ReadAsync(SqliteTables.Calling(read), cancel), (write, cancel) =>
+            {
+                EnsurePrepared(create: false);
+                return writer.RunAsync((BrokerStatements s) => SqliteTables.Calling(write)(s.Connection), cancel);
+            });
+        chores = new ChoreTable(tables, "courier.broker_chore");
+        letters = new LetterTable(tables);
         watch = new CommitWatch(file, LookAround, logger);
     }
 
@@ -136,10 +147,12 @@ internal sealed partial class SqliteBroker
         string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
-        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
-            .ConfigureAwait(false);
+        var id = await IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
         return new SqliteLink(this, id, worker, lease, file);
     }
+
+    private Task<long> IdOfAsync(string queue, CancellationToken cancellationToken) =>
+        ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken);
 
     public Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken);
@@ -148,15 +161,14 @@ internal sealed partial class SqliteBroker
         ReadAsync(connection => BrokerReports.Peek(
             connection, BrokerTopology.IdOf(connection, file, queue), limit, time), cancellationToken);
 
-    Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
-        string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) => ReadAsync(
-        connection => BrokerLetters.Read(
-            connection, time, queue is null ? null : BrokerTopology.IdOf(connection, file, queue), limit, beyond,
-            oldestFirst),
-        cancellationToken);
+    async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
+        string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) =>
+        await letters.ReadAsync(
+            queue is null ? null : await IdOfAsync(queue, cancellationToken).ConfigureAwait(false), limit, beyond,
+            oldestFirst, cancellationToken).ConfigureAwait(false);
 
     Task<DeadLetter?> IDeadLetters.FindAsync(string id, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerLetters.Find(connection, time, id), cancellationToken);
+        letters.FindAsync(id, cancellationToken);
 
     async Task<IReadOnlyList<bool>> IDeadLetters.SendBackAsync(
         IReadOnlyList<LetterReturn> letters, CancellationToken cancellationToken)
@@ -181,8 +193,7 @@ internal sealed partial class SqliteBroker
     public async Task<IReadOnlyList<string?>> TakeOverAsync(
         string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken)
     {
-        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
-            .ConfigureAwait(false);
+        var id = await IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
         var letters = await writer.RunAsync(
             (BrokerStatements s) => TakingOver.Run(s, id, worker, events, Now), cancellationToken)
             .ConfigureAwait(false);
@@ -192,8 +203,7 @@ internal sealed partial class SqliteBroker
 
     public async Task CountAsync(string queue, long accepted, long? waiting, CancellationToken cancellationToken)
     {
-        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
-            .ConfigureAwait(false);
+        var id = await IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
         await writer.RunAsync(
             (BrokerStatements s) =>
             {
@@ -221,27 +231,22 @@ internal sealed partial class SqliteBroker
         return found.ConvertAll(d => new Recounted(d.Name, d.Waiting + d.InHand, d.DeadLetters));
     }
 
-    async Task<bool> IHousekeeping.TakeAsync(
-        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken)
-    {
-        EnsurePrepared(create: false);
-        return await writer.RunAsync((BrokerStatements s) => s.Chores.Take(chore, keeper, Now, lease, every),
-            cancellationToken).ConfigureAwait(false);
-    }
+    Task<bool> IHousekeeping.TakeAsync(
+        Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
+        chores.TakeAsync(chore, keeper, lease, every, cancellationToken);
 
     async Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken)
     {
         if (chore is not { Kind: ChoreKind.DeadLetters, Queue: { } queue })
             throw new ArgumentException($"a broker does not do {chore.Name}", nameof(chore));
-        var id = await ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken)
-            .ConfigureAwait(false);
+        var id = await IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
         var before = Now - (long)chore.Keep.TotalMilliseconds;
         return await writer.RunAsync((BrokerStatements s) => BrokerLetters.ClearOld(s, id, before), cancellationToken)
             .ConfigureAwait(false);
     }
 
     Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
-        writer.RunAsync((BrokerStatements s) => s.Chores.End(chore, keeper, Now, isDone), cancellationToken);
+        chores.EndAsync(chore, keeper, isDone, cancellationToken);
 
     public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
     {

@@ -1,4 +1,5 @@
 using GentleCourier.Scheduling;
+using GentleCourier.Tables;
 using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
@@ -7,7 +8,7 @@ namespace GentleCourier.Sqlite;
 /// The clock that a store goes by where something is named by the clock, and those of its relays. All times are
 /// milliseconds. One caller at a time.
 /// </summary>
-internal sealed class ClockStatements(SqliteConnection connection) : IDisposable
+internal sealed class ClockStatements(SqliteConnection connection, FileClock time) : IDisposable
 {
     /// <summary>How far the clock is ahead of the file's time, as a column.</summary>
     public const string Ahead = "coalesce((SELECT ahead FROM courier_store_clock), 0)";
@@ -108,12 +109,16 @@ internal sealed class ClockStatements(SqliteConnection connection) : IDisposable
         agree.Bind(1, ahead).Bind(2, (long)standing).Run();
         stay.Run();
         if (!isBack) return;
-        var time = DateTimeOffset.FromUnixTimeMilliseconds(now + ahead);
-        foreach (var row in ScheduleStatements.Read(connection))
+        var told = DateTimeOffset.FromUnixTimeMilliseconds(now + ahead);
+        var rows = new List<ScheduleRow>();
+        SqliteTables.Run(connection, time, ScheduleTable.Read(new("read the schedules of"), ScheduleTable.All, rows));
+        var changes = new Statements("set back the schedules of");
+        foreach (var row in rows)
         {
-            var next = Schedules.SetBack(row, time, Random.Shared.NextDouble());
-            if (next != row) ScheduleStatements.Write(connection, next);
+            var next = Schedules.SetBack(row, told, Random.Shared.NextDouble());
+            if (next != row) ScheduleTable.Write(changes, next);
         }
+        SqliteTables.Run(connection, time, changes);
     }
 
     private static long ScalarOf(SqliteConnection connection, string column)

@@ -2,6 +2,7 @@ using System.Data;
 using System.Data.Common;
 using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Logging;
@@ -23,6 +24,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     private readonly CommitWatch watch;
     private readonly Signal committed = new(), dueChanged = new();
     private readonly SqliteLater later;
+    private readonly SqliteTables tables;
+    private readonly ChoreTable chores;
     private readonly Turns turns;
     private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
     private readonly Lock looking = new();
@@ -41,7 +44,12 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
             """, clock);
         later = new SqliteLater(this, dueChanged);
-        Schedules = new SqliteSchedules(this);
+        tables = new SqliteTables(
+            time, (read, cancel) => ReadAsync(SqliteTables.Calling(read), cancel),
+            (write, cancel) => TakeTurnAsync(s => s.InTransaction(SqliteTables.Calling(write)), cancel),
+            (transaction, tried, act, cancel) => InServiceAsync(
+                transaction, tried, (service, _) => SqliteTables.Calling(act)(service.Connection), cancel));
+        chores = new ChoreTable(tables, "courier.store_chore");
         watch = new CommitWatch(file, LookAround, logger);
         turns = new Turns(file);
     }
@@ -56,7 +64,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     public ILaterPort Later => later;
 
-    public ISchedulePort Schedules { get; }
+    public ITables Tables => tables;
 
     /// <summary>The time of the file, in Unix milliseconds.</summary>
     internal long Now => time.Now;
@@ -262,9 +270,6 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 .ConfigureAwait(false);
     }
 
-    public Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.OtherData(connection, Now), cancellationToken);
-
     /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
     private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
         turns.TryTake() ? InTurn(s => s.LookIntoInbox(queue, events), CancellationToken.None)
@@ -296,33 +301,13 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Outbox(connection, Now), cancellationToken);
+        ReadAsync(connection => StoreReports.Outbox(connection, time), cancellationToken);
 
     public bool IsTransient(DbException exception) => SqliteFile.IsTransient(exception);
 
-    public Task<IReadOnlyList<HeldEvent>> ReadHeldAsync(int limit, long after, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Held(connection, time, limit, after), cancellationToken);
-
-    public Task<HeldEvent?> FindHeldAsync(long row, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.FindHeld(connection, time, row), cancellationToken);
-
-    public async Task<IReadOnlyList<bool>> TryAgainAsync(
-        IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken) =>
-        await TakeTurnAsync(s => s.TryAgain(events, Now), cancellationToken).ConfigureAwait(false);
-
-    public async Task<IReadOnlyList<bool>> DiscardHeldAsync(
-        IReadOnlyList<HeldEvent> events, CancellationToken cancellationToken) =>
-        await TakeTurnAsync(s => s.DiscardHeld(events), cancellationToken).ConfigureAwait(false);
-
-    public Task<IReadOnlyList<InboxEntry>> ReadInboxAsync(string queue, CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Inbox(connection, time, queue), cancellationToken);
-
-    public Task<DateTimeOffset?> ReadForgottenBeforeAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.ForgottenBefore(connection, time), cancellationToken);
-
     Task<bool> IHousekeeping.TakeAsync(
         Chore chore, string keeper, TimeSpan lease, TimeSpan every, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Chores.Take(chore, keeper, Now, lease, every), cancellationToken);
+        chores.TakeAsync(chore, keeper, lease, every, cancellationToken);
 
     async Task<ChoreStep> IHousekeeping.DoAsync(Chore chore, string? from, CancellationToken cancellationToken)
     {
@@ -336,7 +321,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     }
 
     Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Chores.End(chore, keeper, Now, isDone), cancellationToken);
+        chores.EndAsync(chore, keeper, isDone, cancellationToken);
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
         Examination.OfAsync(file, StoreTables.Schema, ExamineClock, cancellationToken);
@@ -344,7 +329,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     private Check ExamineClock(SqliteConnection connection)
     {
         time.Load();
-        return StoreReports.Examine(StoreReports.Clock(connection, Now), clock.GetUtcNow());
+        return StoreReports.Examine(StoreReports.Clock(connection, time), clock.GetUtcNow());
     }
 
     public async ValueTask DisposeAsync()
@@ -397,7 +382,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         if (statements is { Connection.State: not ConnectionState.Open } || file.Identity != opened) Close();
         if (statements is not null) return statements;
         opened = file.Identity;
-        return statements = new StoreStatements(file.Open());
+        return statements = new StoreStatements(file.Open(), time);
     }
 
     private void Close()

@@ -8,8 +8,9 @@ namespace GentleCourier.Sqlite;
 /// <summary>What people and tools want to read of a store.</summary>
 internal static class StoreReports
 {
-    public static OutboxFigures Outbox(SqliteConnection connection, long now)
+    public static OutboxFigures Outbox(SqliteConnection connection, FileClock time)
     {
+        var now = time.Now;
         using var statement = new Statement(connection, $"""
             SELECT (SELECT count(*) FROM (SELECT 1 FROM courier_outbox LIMIT ?2)),
                    (SELECT max(seq) FROM courier_outbox) - (SELECT min(seq) FROM courier_outbox) + 1,
@@ -40,15 +41,16 @@ internal static class StoreReports
             Later = statement.Int64(8),
             NextDueIn = statement.NullableInt64(9) is { } due ? TimeSpan.FromMilliseconds(due - now) : null,
             FormerBrokers = OutboxCount.Former(statement.Int64(10)),
-            Clock = Clock(connection, now),
+            Clock = Clock(connection, time),
         };
         statement.Reset();
         return figures;
     }
 
-    public static ClockFigures? Clock(SqliteConnection connection, long now)
+    public static ClockFigures? Clock(SqliteConnection connection, FileClock time)
     {
-        using var clocks = new ClockStatements(connection);
+        using var clocks = new ClockStatements(connection, time);
+        var now = time.Now;
         if (clocks.Agreed is not { } agreed || agreed is { Standing: Standing.NotYet, Doubted: null }) return null;
         var apart = clocks.Relays(now).Select(r => (r.Relay, Ahead: r.Ahead - agreed.Ahead))
             .Where(r => !ClockVote.AreNear(r.Ahead, 0)).OrderByDescending(r => Math.Abs(r.Ahead)).ToList();
@@ -75,84 +77,5 @@ internal static class StoreReports
             ? Check.Good(Name, "the store's agrees with this host's, and those of its relays, to within two seconds")
             : Check.Wrong(Name, $"this host's {Findings.Ahead(ahead)} the store's, by which schedules, and events "
                 + $"for a time, leave; {Next}");
-    }
-
-    private const string SelectHeld = """
-        SELECT event_id, type, attempts, error, iif(h.due IS NULL, NULL, coalesce(k.due, h.due)), added, seq,
-            h.partition_key, event, address
-        FROM courier_outbox_held h LEFT JOIN courier_held_key k ON k.partition_key = h.partition_key
-        """;
-
-    public static IReadOnlyList<HeldEvent> Held(SqliteConnection connection, FileClock time, int limit, long after)
-    {
-        using var statement = new Statement(connection, $"{SelectHeld} WHERE seq > ? ORDER BY seq LIMIT ?");
-        return Read(statement.Bind(1, after).Bind(2, limit), time);
-    }
-
-    public static HeldEvent? FindHeld(SqliteConnection connection, FileClock time, long row)
-    {
-        using var statement = new Statement(connection, $"{SelectHeld} WHERE seq = ?");
-        return Read(statement.Bind(1, row), time).FirstOrDefault();
-    }
-
-    private static List<HeldEvent> Read(Statement statement, FileClock time)
-    {
-        var (held, bytes) = (new List<HeldEvent>(), 0);
-        while (statement.Step())
-        {
-            held.Add(new HeldEvent(
-                statement.Int64(6), statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
-                statement.Text(3)!, statement.NullableInt64(4) is { } at ? time.Shown(at) : null,
-                time.Shown(statement.Int64(5)))
-            {
-                PartitionKey = HeldKeys.KeyOf(statement.Text(9), statement.Text(7)),
-                Address = statement.Text(9),
-                Json = statement.Blob(8),
-            });
-            bytes += held[^1].Json.Length;
-            if (bytes < Budget.Bytes) continue;
-            statement.Reset();
-            break;
-        }
-        return held;
-    }
-
-    public static OtherDataFigures? OtherData(SqliteConnection connection, long now)
-    {
-        using var statement = new Statement(connection, """
-            SELECT (SELECT count(*) FROM (
-                    SELECT 1 FROM courier_inbox WHERE other IS NOT NULL AND other_at > ?1 LIMIT ?2)),
-                queue, source, event_id, hash, other, other_at
-            FROM courier_inbox WHERE other IS NOT NULL AND other_at > ?1 ORDER BY other_at DESC LIMIT 1
-            """);
-        var since = now - (long)OtherDataFigures.Memory.TotalMilliseconds;
-        if (!statement.Bind(1, since).Bind(2, OtherDataFigures.MostEvents).Step()) return null;
-        var figures = new OtherDataFigures(
-            (int)statement.Int64(0), statement.Text(1)!, statement.Text(2)!, statement.Text(3)!,
-            OtherDataFigures.HashOf(statement.Int64(4)), OtherDataFigures.HashOf(statement.Int64(5)),
-            TimeSpan.FromMilliseconds(now - statement.Int64(6)));
-        statement.Reset();
-        return figures;
-    }
-
-    public static DateTimeOffset? ForgottenBefore(SqliteConnection connection, FileClock time)
-    {
-        using var statement = new Statement(connection, "SELECT max(before) FROM courier_store_chore");
-        return statement.Scalar() is { } before ? time.Shown(before) : null;
-    }
-
-    public static IReadOnlyList<InboxEntry> Inbox(SqliteConnection connection, FileClock time, string queue)
-    {
-        using var statement = new Statement(
-            connection, "SELECT source, event_id, copies, handled FROM courier_inbox WHERE queue = ? ORDER BY handled");
-        statement.Bind(1, queue);
-        var entries = new List<InboxEntry>();
-        while (statement.Step())
-        {
-            entries.Add(new InboxEntry(
-                statement.Text(0)!, statement.Text(1)!, (int)statement.Int64(2),
-                time.Shown(statement.Int64(3))));
-        }
-        return entries;
     }
 }

@@ -14,13 +14,12 @@ internal sealed class StoreStatements : IDisposable
     private readonly Statement lead, resign, isTerm, recordError;
     private readonly Statement hasFresh, holdsKeys, fresh, freshBehind, freshBesides, due, dueKeys, ofKey, nextDue;
     private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
-    private readonly Statement holdPart, deleteHeld, isKeyHeld, addHeldAnew;
+    private readonly Statement holdPart, deleteHeld, isKeyHeld;
     private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
     private readonly Statement isInInbox, countCopy, forget, forgetting;
-    private readonly Statement isHeld, dueNow, keyDueNow, addAnew;
     private readonly Statement dueLater, moveDue, deleteDue;
 
-    public StoreStatements(SqliteConnection connection)
+    public StoreStatements(SqliteConnection connection, FileClock time)
     {
         Connection = connection;
 
@@ -82,11 +81,6 @@ internal sealed class StoreStatements : IDisposable
             """);
         deleteHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ?");
         isKeyHeld = Prepare("SELECT 1 FROM courier_held_key WHERE partition_key = ?");
-        addHeldAnew = Prepare("""
-            INSERT INTO courier_outbox_held
-                (event_id, type, partition_key, added, event, attempts, due, error, address)
-            VALUES (?1, ?2, ?3, ?4, ?5, 0, ?4, 'to be tried again', ?6)
-            """);
         holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
         holdKey = Prepare("INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
         freeKey = Prepare("UPDATE courier_held_key SET due = ?, flows = 1 WHERE partition_key = ?");
@@ -122,11 +116,6 @@ internal sealed class StoreStatements : IDisposable
             INSERT INTO courier_store_chore (chore, until, before) VALUES (?1, 0, ?2)
             ON CONFLICT (chore) DO UPDATE SET before = max(coalesce(before, 0), excluded.before)
             """);
-        isHeld = Prepare("SELECT 1 FROM courier_outbox_held WHERE seq = ? AND event_id = ?");
-        dueNow = Prepare("UPDATE courier_outbox_held SET due = ? WHERE seq = ?");
-        keyDueNow = Prepare("UPDATE courier_held_key SET due = ? WHERE partition_key = ?");
-        addAnew = Prepare(
-            "INSERT INTO courier_outbox (event_id, type, partition_key, added, event) VALUES (?, ?, ?, ?, ?)");
         dueLater = Prepare("""
             SELECT seq, at FROM (
                 SELECT seq, due AS at FROM courier_outbox_later WHERE by_clock = 0 AND due <= ?1 ORDER BY due LIMIT ?3)
@@ -141,12 +130,9 @@ internal sealed class StoreStatements : IDisposable
             SELECT event_id, type, partition_key, ?2, event FROM courier_outbox_later WHERE seq = ?1
             """);
         deleteDue = Prepare("DELETE FROM courier_outbox_later WHERE seq = ?");
-        Chores = new Chores(connection, "courier_store_chore");
         Brokers = new ConfirmedStatements(connection);
-        Clocks = new ClockStatements(connection);
+        Clocks = new ClockStatements(connection, time);
     }
-
-    public Chores Chores { get; }
 
     public ConfirmedStatements Brokers { get; }
 
@@ -332,38 +318,9 @@ internal sealed class StoreStatements : IDisposable
         return keys.Sum(key => remove.Bind(1, key).Bind(2, before).Run());
     });
 
-    public bool[] TryAgain(IReadOnlyList<HeldReturn> events, long now) => InTransaction(() =>
-    {
-        var were = new bool[events.Count];
-        for (var i = 0; i < were.Length; i++)
-        {
-            var (held, back) = (events[i].Event, events[i]);
-            were[i] = back.IsAnew ? forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1
-                : isHeld.Bind(1, held.Row).Bind(2, held.Id).Scalar() is not null;
-            if (!were[i]) continue;
-            if (back.IsAnew)
-            {
-                AddAnew(back.Anew, now);
-            }
-            else if (HeldKeys.Of(held.Address, held.PartitionKey) is { } key)
-            {
-                keyDueNow.Bind(1, now).Bind(2, key).Run();
-            }
-            else
-            {
-                dueNow.Bind(1, now).Bind(2, held.Row).Run();
-            }
-        }
-        return were;
-    });
-
-    public bool[] DiscardHeld(IReadOnlyList<HeldEvent> events) => InTransaction(
-        () => events.Select(held => forgetHeld.Bind(1, held.Row).Bind(2, held.Id).Run() == 1).ToArray());
-
     public void Dispose()
     {
         all.ForEach(statement => statement.Dispose());
-        Chores.Dispose();
         Brokers.Dispose();
         Clocks.Dispose();
         Connection.Dispose();
@@ -395,24 +352,6 @@ internal sealed class StoreStatements : IDisposable
         if (isTerm.Bind(1, term).Scalar() is not null) Clocks.Settle(now);
         return true;
     });
-
-    /// <summary>Adds an event to the outbox; what goes to one address alone is due at once.</summary>
-    public void AddAnew(EncodedEvent @event, long now)
-    {
-        if (@event.Address is null)
-        {
-            AddFresh(@event, now);
-            return;
-        }
-        var key = HeldKeys.Of(@event.Address, @event.PartitionKey);
-        addHeldAnew.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, key).Bind(4, now).Bind(5, @event.Json.Span)
-            .Bind(6, @event.Address).Run();
-        if (key is not null) holdKey.Bind(1, key).Bind(2, now).Run();
-    }
-
-    private void AddFresh(EncodedEvent @event, long now) =>
-        addAnew.Bind(1, @event.Id).Bind(2, @event.Type).Bind(3, @event.PartitionKey).Bind(4, now)
-            .Bind(5, @event.Json.Span).Run();
 
     public T InTransaction<T>(Func<SqliteConnection, T> write) => InTransaction(() => write(Connection));
 

@@ -38,9 +38,6 @@ internal interface ILaterPort
     /// </summary>
     Task TellAsync(DbConnection connection, CancellationToken cancellationToken = default);
 
-    /// <summary>The time of the database, as people name it.</summary>
-    Task<DateTimeOffset> ReadTimeAsync(CancellationToken cancellationToken = default);
-
     /// <summary>
     /// The time by which rows are stamped and delays are reckoned; null: the server's, and it says it.
     /// </summary>
@@ -51,25 +48,6 @@ internal interface ILaterPort
     /// </summary>
     /// <exception cref="CourierException">The time is not the store's own.</exception>
     Task SetClockAsync(DateTimeOffset time, CancellationToken cancellationToken = default);
-
-    /// <summary>What waits, the next to be due first.</summary>
-    Task<IReadOnlyList<LaterEvent>> ReadAsync(LaterFilter which, int limit, LaterEvent? after,
-        DbTransaction? transaction, CancellationToken cancellationToken = default);
-
-    /// <summary>Removes events for good.</summary>
-    /// <returns>How many.</returns>
-    Task<int> CancelAsync(
-        LaterFilter which, DbTransaction? transaction, CancellationToken cancellationToken = default);
-
-    /// <summary>Gives events another time.</summary>
-    /// <param name="events">The events, as they were read, with what they say now.</param>
-    /// <param name="time">When they are due.</param>
-    /// <param name="byClock">Whether that was named by the clock, or is a delay from now on.</param>
-    /// <param name="transaction">The caller's; null: one of its own.</param>
-    /// <param name="cancellationToken">Ends the wait.</param>
-    /// <returns>How many were still there.</returns>
-    Task<int> MoveAsync(IReadOnlyList<LaterEvent> events, DateTimeOffset time, bool byClock,
-        DbTransaction? transaction, CancellationToken cancellationToken = default);
 }
 
 /// <summary>An event to be published later.</summary>

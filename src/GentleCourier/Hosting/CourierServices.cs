@@ -85,10 +85,10 @@ public static class CourierServices
         services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
         services.AddSingleton<IOutbox>(
             sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
-        services.AddSingleton<ILaterEvents>(sp => new LaterEvents(sp.GetRequiredService<IStorePort>().Later));
+        services.AddSingleton<ILaterEvents>(sp => new LaterEvents(sp.GetRequiredService<IStorePort>().LaterEvents));
         services.AddSingleton<ISchedules>(sp => new ScheduleBook(sp.GetRequiredService<IStorePort>()));
         services.AddSingleton(NewBroker);
-        services.AddSingleton<IHeldEvents>(sp => sp.GetRequiredService<IStorePort>());
+        services.AddSingleton<IHeldEvents>(sp => sp.GetRequiredService<IStorePort>().Held);
         services.AddSingleton(sp => sp.GetRequiredService<IBroker>() is var broker && broker.DeadLetters is { } letters
             ? letters : throw new CourierException(
                 $"{broker.DisplayName} keeps no dead letters; look for them in the services that receive from it"));

@@ -1,10 +1,9 @@
 using System.Data.Common;
-using GentleCourier.Engines;
 using GentleCourier.Events;
 
 namespace GentleCourier.Scheduling;
 
-internal sealed class LaterEvents(ILaterPort store) : ILaterEvents
+internal sealed class LaterEvents(LaterTable store) : ILaterEvents
 {
     private const int Step = 200;
 

@@ -47,7 +47,7 @@ public sealed record CourierStatus(
             async () => new StoreFigures(
                 store.Name, await store.Port.ReadOutboxFiguresAsync(cancellationToken).ConfigureAwait(false))
             {
-                OtherData = await store.Port.ReadOtherDataAsync(cancellationToken).ConfigureAwait(false),
+                OtherData = await store.Port.Inbox.ReadOtherDataAsync(cancellationToken).ConfigureAwait(false),
             },
             "store-unreachable", store.Name))).ConfigureAwait(false);
         var (figures, problem) = broker?.Reports is not { } reports ? (null, null) : await TryAsync(

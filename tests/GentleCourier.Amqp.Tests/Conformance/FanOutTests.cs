@@ -33,14 +33,14 @@ public sealed class FanOutTests
             async () => await harbour.Store().ReadOutboxFiguresAsync() is { Waiting: 30, Held: 30, Refused: 0 }
                 && SharedBroker.One.Depth(there) == 30,
             "one has them all");
-        var held = await harbour.Store().ReadHeldAsync(100);
+        var held = await harbour.Store().Held.ReadHeldAsync(100);
         Assert.All(held, h => Assert.Equal((late, key), (h.Address, h.PartitionKey)));
         Assert.Contains("amqp:not-found", held[0].LastError, StringComparison.Ordinal);
         if (key is not null) Assert.Single(held, h => h.Attempts > 0);
 
         SharedBroker.One.Create(late);
         // Those that the relay has tried meanwhile are gone.
-        await harbour.Store().TryAgainAsync([.. held.Select(h => new HeldReturn(h))]);
+        await harbour.Store().Held.TryAgainAsync([.. held.Select(h => new HeldReturn(h))]);
         await Crossing.UntilAsync(
             async () => (await harbour.Store().ReadOutboxFiguresAsync()).Waiting == 0, "nothing is held any more");
         Assert.Equal((30, 30), (SharedBroker.One.Depth(there), SharedBroker.One.Depth(late)));
@@ -58,7 +58,7 @@ public sealed class FanOutTests
         await Crossing.UntilAsync(
             async () => quay.Ask("taps").Ready == 1
                 && (await harbour.Store().ReadOutboxFiguresAsync()).Held == 1, "the other is relayed");
-        var held = Assert.Single(await harbour.Store().ReadHeldAsync(9));
+        var held = Assert.Single(await harbour.Store().Held.ReadHeldAsync(9));
         Assert.Equal((null, "no queue is routed for type 'test.unheard'; set Courier:Routes:test.unheard to the queues "
             + $"that get it, since {harbour.Services.GetRequiredService<IBroker>().DisplayName} does not know"),
             (held.Address, held.LastError));
@@ -90,7 +90,7 @@ public sealed class FanOutTests
             async () => quay.Ask("taps").Ready == 1
                 && await harbour.Store().ReadOutboxFiguresAsync() is { Waiting: 0, Refused: 1 },
             "the other is relayed");
-        Assert.Contains("takes 4,194,304 at the most", (await harbour.Store().ReadHeldAsync(1))[0].LastError,
+        Assert.Contains("takes 4,194,304 at the most", (await harbour.Store().Held.ReadHeldAsync(1))[0].LastError,
             StringComparison.Ordinal);
     }
 
