@@ -11,22 +11,22 @@ internal static class ForecastCommand
 {
     private const double Most = 1e9;
 
+    private const string Help = """
+        Says what a planned outage or deployment does to a queue.
+
+        That is: how many events will wait, when they are handled, how long one waits at most, and how many workers
+        keep that under a limit. Rates come from a recording, or are said by hand. What is said to be between two
+        bounds is there nine times in ten, if events go on coming and being handled as they did.
+
+        Examples:
+          courier forecast --dir /var/lib/courier --queue fares --outage 30m
+          courier forecast --dir /var/lib/courier --queue fares --outage 10m --longest-wait 20m --out plan.png
+          courier forecast --come 20 --handle 8 --workers 4 --outage 30m
+        """;
+
     public static Command Create()
     {
-        var command = new Command(
-            "forecast",
-            """
-            Says what a planned outage or deployment does to a queue.
-
-            That is: how many events will wait, when they are handled, how long one waits at most, and how many workers
-            keep that under a limit. Rates come from a recording, or are said by hand. What is said to be between two
-            bounds is there nine times in ten, if events go on coming and being handled as they did.
-
-            Examples:
-              courier forecast --dir /var/lib/courier --queue fares --outage 30m
-              courier forecast --dir /var/lib/courier --queue fares --outage 10m --longest-wait 20m --out plan.png
-              courier forecast --come 20 --handle 8 --workers 4 --outage 30m
-            """);
+        var command = new Command("forecast", Help);
         var folder = new Option<DirectoryInfo?>("--dir")
         {
             HelpName = "DIR", Description = "The folder with the recording of `courier record`.",

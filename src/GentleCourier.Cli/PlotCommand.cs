@@ -8,22 +8,22 @@ internal static class PlotCommand
 {
     private const int Points = 600;
 
+    private const string Help = """
+        Draws what was recorded over time, as PNG or SVG.
+
+        One below the other: how many events waited, how old the oldest was, how many came and were handled a
+        second, what was found meanwhile, deployments and notes. A time in which nobody looked is a gap. Times are
+        local ones (of TZ).
+
+        Examples:
+          courier plot --dir /var/lib/courier --out day.png
+          courier plot --dir /var/lib/courier --last 6h --queue fares --out fares.svg
+          courier plot --dir /var/lib/courier --from "2031-06-14 06:00" --to 12:00 --json
+        """;
+
     public static Command Create()
     {
-        var command = new Command(
-            "plot",
-            """
-            Draws what was recorded over time, as PNG or SVG.
-
-            One below the other: how many events waited, how old the oldest was, how many came and were handled a
-            second, what was found meanwhile, deployments and notes. A time in which nobody looked is a gap. Times are
-            local ones (of TZ).
-
-            Examples:
-              courier plot --dir /var/lib/courier --out day.png
-              courier plot --dir /var/lib/courier --last 6h --queue fares --out fares.svg
-              courier plot --dir /var/lib/courier --from "2031-06-14 06:00" --to 12:00 --json
-            """);
+        var command = new Command("plot", Help);
         var folder = RecordCommand.Folder();
         var queues = new Option<string[]>("--queue")
         {

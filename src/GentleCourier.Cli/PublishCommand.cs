@@ -11,19 +11,19 @@ internal static class PublishCommand
     // Receivers take no name twice, since two readers may then read two things.
     private static readonly JsonDocumentOptions Once = new() { AllowDuplicateProperties = false };
 
+    private const string Help = """
+        Publishes one test event to the queues that its type is routed to. The input is a CloudEvents 1.0 event in
+        JSON, or, with --type, only its data; without a file it is read from standard input.
+
+        Examples:
+          courier publish event.json --broker sqlite:broker.db
+          echo '{"sailing":"0614-Old-Light","onBoard":140,"limit":150}' |
+            courier publish --type skerryline.deck-nearly-full
+        """;
+
     public static Command Create()
     {
-        var command = new Command(
-            "publish",
-            """
-            Publishes one test event to the queues that its type is routed to. The input is a CloudEvents 1.0 event in
-            JSON, or, with --type, only its data; without a file it is read from standard input.
-
-            Examples:
-              courier publish event.json --broker sqlite:broker.db
-              echo '{"sailing":"0614-Old-Light","onBoard":140,"limit":150}' |
-                courier publish --type skerryline.deck-nearly-full
-            """);
+        var command = new Command("publish", Help);
         var file = new Argument<string>("FILE")
         {
             Description = "What to publish; - is standard input.", DefaultValueFactory = _ => "-",

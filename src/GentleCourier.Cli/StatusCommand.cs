@@ -11,20 +11,20 @@ internal static class StatusCommand
     private const int HeldShown = 10, SomethingIsWrong = 3, TooLong = 4;
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1), UsualLimit = TimeSpan.FromMinutes(5);
 
+    private const string Help = """
+        Shows how full queues and outboxes are, how fast they move, who receives, and what goes wrong.
+
+        Examples:
+          courier status --broker sqlite:broker.db
+          courier status --broker sqlite:broker.db --store sqlite:harbour.db --store sqlite:fares.db
+          courier status --check || echo "somebody has to look"
+          courier status --queue fares --wait-until drained --limit 10m && ./deploy
+          courier status --json | jq '.queues[] | select(.deadLetters > 0)'
+        """;
+
     public static Command Create()
     {
-        var command = new Command(
-            "status",
-            """
-            Shows how full queues and outboxes are, how fast they move, who receives, and what goes wrong.
-
-            Examples:
-              courier status --broker sqlite:broker.db
-              courier status --broker sqlite:broker.db --store sqlite:harbour.db --store sqlite:fares.db
-              courier status --check || echo "somebody has to look"
-              courier status --queue fares --wait-until drained --limit 10m && ./deploy
-              courier status --json | jq '.queues[] | select(.deadLetters > 0)'
-            """);
+        var command = new Command("status", Help);
         var json = Plain.JsonOption();
         var queues = QueuesOption();
         var check = new Option<bool>("--check")

@@ -6,7 +6,7 @@ namespace GentleCourier.Postgres;
 
 /// <summary>What people and tools want to read of a broker.</summary>
 internal sealed class BrokerReports(
-    PostgresServer server, BrokerStatements sql, BrokerTopology topology, TimeProvider clock)
+    PostgresServer server, ReportStatements sql, BrokerTopology topology, TimeProvider clock)
 {
     private readonly HistoryMemory memory = new(Ring.Places, clock);
 
@@ -59,4 +59,17 @@ internal sealed class BrokerReports(
             cancellationToken).ConfigureAwait(false);
         return events;
     }
+
+    /// <summary>A worker lives; one of all writes what has been counted into the history.</summary>
+    public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken) =>
+        server.RunAsync(
+            "tell of a worker in",
+            new RoundTrip().NeedNotSurvive()
+                .Add(sql.Beat, server.Now, Parameter.Of(worker.Id), Parameter.Of((TimeSpan?)validFor),
+                    Parameter.Of(WorkerJson.Write(worker)))
+                .Add(sql.Remember, server.Now),
+            cancellationToken);
+
+    public Task LeaveAsync(string id, CancellationToken cancellationToken) => server.RunAsync(
+        "sign a worker off in", new RoundTrip().NeedNotSurvive().Add(sql.Leave, Parameter.Of(id)), cancellationToken);
 }

@@ -41,10 +41,11 @@ internal sealed class PostgresBroker
         server = new PostgresServer(address, clock);
         sql = new BrokerStatements(server);
         topology = new BrokerTopology(server, sql);
-        reports = new BrokerReports(server, sql, topology, clock);
+        var reporting = new ReportStatements(server);
+        reports = new BrokerReports(server, reporting, topology, clock);
         letters = new BrokerLetters(server, topology);
         takingOver = new TakingOver(server);
-        recounting = new Recounting(server, sql);
+        recounting = new Recounting(server, sql, reporting);
         var tables = new PostgresTables(server, EnsurePreparedAsync);
         chores = new ChoreTable(tables, "courier.broker_chore");
         reading = new LetterTable(tables);
@@ -272,16 +273,11 @@ internal sealed class PostgresBroker
     public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(worker);
-        return server.RunAsync(
-            "tell of a worker in",
-            new RoundTrip().NeedNotSurvive().Add(sql.Beat, server.Now, Parameter.Of(worker.Id),
-                Parameter.Of((TimeSpan?)validFor), Parameter.Of(WorkerJson.Write(worker)))
-                .Add(sql.Remember, server.Now),
-            cancellationToken);
+        return reports.BeatAsync(worker, validFor, cancellationToken);
     }
 
-    public Task LeaveAsync(string id, CancellationToken cancellationToken) => server.RunAsync(
-        "sign a worker off in", new RoundTrip().NeedNotSurvive().Add(sql.Leave, Parameter.Of(id)), cancellationToken);
+    public Task LeaveAsync(string id, CancellationToken cancellationToken) =>
+        reports.LeaveAsync(id, cancellationToken);
 
     public IAsyncEnumerable<Check> ExamineAsync(CancellationToken cancellationToken) =>
         Examination.OfAsync(server, BrokerTables.Schema, cancellationToken);

@@ -4,13 +4,13 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>Counts the rows of queues, and mends their tallies.</summary>
-internal sealed class Recounting(PostgresServer server, BrokerStatements sql)
+internal sealed class Recounting(PostgresServer server, BrokerStatements sql, ReportStatements reports)
 {
     public async Task<long> EstimateRowsAsync(CancellationToken cancellationToken)
     {
         var rows = 0L;
         await server.RunAsync(
-            "read", new RoundTrip().Add(sql.EstimateRows, row => rows = row.GetInt64(0)), cancellationToken)
+            "read", new RoundTrip().Add(reports.EstimateRows, row => rows = row.GetInt64(0)), cancellationToken)
             .ConfigureAwait(false);
         return rows;
     }
@@ -32,7 +32,7 @@ internal sealed class Recounting(PostgresServer server, BrokerStatements sql)
                         "SELECT set_config('statement_timeout', $1, true)", static _ => { },
                         // 0 would be no limit.
                         Parameter.Of($"{Math.Max(1, (long)within.TotalMilliseconds)}ms"))
-                        .Add(sql.Recount, row => (waiting, dead) = (row.GetInt64(0), row.GetInt64(1)),
+                        .Add(reports.Recount, row => (waiting, dead) = (row.GetInt64(0), row.GetInt64(1)),
                             Parameter.Of(id)),
                     cancellationToken, within + PostgresServer.Limit).ConfigureAwait(false);
                 if ((waiting, dead) != (0, 0)) counted.Add(new(name, waiting, dead));

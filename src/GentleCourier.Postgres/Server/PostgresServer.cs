@@ -244,45 +244,48 @@ internal sealed class PostgresServer : IAsyncDisposable
     private static bool IsPoolExhausted(Exception e) =>
         e.Message.Contains("pool has been exhausted", StringComparison.Ordinal);
 
+    private string User => address.Settings.Username is { } name ? $"the user '{name}'" : "this user";
+
+    private string Reason(PostgresException server)
+    {
+        var said = server.MessageText;
+        return server.SqlState switch
+        {
+            PostgresErrorCodes.InvalidPassword or PostgresErrorCodes.InvalidAuthorizationSpecification =>
+                $"the server refuses {User}: {said}; check the user, and its password in the address, PGPASSWORD "
+                + "or the password file",
+            PostgresErrorCodes.InvalidCatalogName => $"{said}; check the name, or make it with `createdb`",
+            PostgresErrorCodes.UndefinedTable or PostgresErrorCodes.InvalidSchemaName
+                or PostgresErrorCodes.UndefinedColumn =>
+                $"{said}; the tables of Gentle Courier are made with `courier schema apply`",
+            PostgresErrorCodes.InsufficientPrivilege =>
+                $"{User} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO "
+                + $"{UserName ?? "…"}; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} "
+                + $"TO {UserName ?? "…"}",
+            PostgresErrorCodes.TooManyConnections =>
+                $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
+            PostgresErrorCodes.ProtocolViolation
+                when said.Contains("startup parameter", StringComparison.Ordinal) =>
+                $"{said}: a pooler stands between, and takes no settings of a connection; name the server itself, "
+                + "or a pool in session mode that takes 'options'",
+            PostgresErrorCodes.ReadOnlySqlTransaction =>
+                $"{said}; name the primary, if this is a standby; otherwise the transaction was begun as read "
+                + "only, or default_transaction_read_only is on for this user or database",
+            PostgresErrorCodes.InFailedSqlTransaction =>
+                "a statement of this transaction had failed before and its error was caught, so that all of it is "
+                + "rolled back; let the error be thrown, or undo that statement alone, to a savepoint "
+                + "(DbTransaction.SaveAsync before it, RollbackAsync with that name after it)",
+            PostgresErrorCodes.DiskFull =>
+                $"its disk is full ({said}); free some space, nothing that was committed is lost",
+            PostgresErrorCodes.QueryCanceled =>
+                $"{said}; see which statements run or wait there in pg_stat_activity",
+            _ => $"{said} ({server.SqlState})",
+        };
+    }
+
     private string Reason(Exception e)
     {
-        var user = address.Settings.Username is { } name ? $"the user '{name}'" : "this user";
-        if (e is PostgresException server)
-        {
-            var said = server.MessageText;
-            return server.SqlState switch
-            {
-                PostgresErrorCodes.InvalidPassword or PostgresErrorCodes.InvalidAuthorizationSpecification =>
-                    $"the server refuses {user}: {said}; check the user, and its password in the address, PGPASSWORD "
-                    + "or the password file",
-                PostgresErrorCodes.InvalidCatalogName => $"{said}; check the name, or make it with `createdb`",
-                PostgresErrorCodes.UndefinedTable or PostgresErrorCodes.InvalidSchemaName
-                    or PostgresErrorCodes.UndefinedColumn =>
-                    $"{said}; the tables of Gentle Courier are made with `courier schema apply`",
-                PostgresErrorCodes.InsufficientPrivilege =>
-                    $"{user} lacks a right: {said}; its owner can say: GRANT USAGE ON SCHEMA {SchemaName} TO "
-                    + $"{UserName ?? "…"}; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {SchemaName} "
-                    + $"TO {UserName ?? "…"}",
-                PostgresErrorCodes.TooManyConnections =>
-                    $"{said}; raise max_connections there, or lower 'maximum pool size' in the addresses",
-                PostgresErrorCodes.ProtocolViolation
-                    when said.Contains("startup parameter", StringComparison.Ordinal) =>
-                    $"{said}: a pooler stands between, and takes no settings of a connection; name the server itself, "
-                    + "or a pool in session mode that takes 'options'",
-                PostgresErrorCodes.ReadOnlySqlTransaction =>
-                    $"{said}; name the primary, if this is a standby; otherwise the transaction was begun as read "
-                    + "only, or default_transaction_read_only is on for this user or database",
-                PostgresErrorCodes.InFailedSqlTransaction =>
-                    "a statement of this transaction had failed before and its error was caught, so that all of it is "
-                    + "rolled back; let the error be thrown, or undo that statement alone, to a savepoint "
-                    + "(DbTransaction.SaveAsync before it, RollbackAsync with that name after it)",
-                PostgresErrorCodes.DiskFull =>
-                    $"its disk is full ({said}); free some space, nothing that was committed is lost",
-                PostgresErrorCodes.QueryCanceled =>
-                    $"{said}; see which statements run or wait there in pg_stat_activity",
-                _ => $"{said} ({server.SqlState})",
-            };
-        }
+        if (e is PostgresException server) return Reason(server);
         for (var inner = e; inner is not null; inner = inner.InnerException)
         {
             switch (inner)
@@ -309,7 +312,7 @@ internal sealed class PostgresServer : IAsyncDisposable
                         + "pg_stat_activity";
                 case NpgsqlException npgsql when npgsql.Message.StartsWith(
                     "No password has been provided", StringComparison.Ordinal):
-                    return $"the server wants a password of {user}, and there is none; set PGPASSWORD, or name it in a "
+                    return $"the server wants a password of {User}, and there is none; set PGPASSWORD, or name it in a "
                         + "password file (~/.pgpass, PGPASSFILE)";
                 case NpgsqlException when IsPoolExhausted(inner):
                     return "all connections of this process's pool are in use; return them sooner, or raise 'maximum "

@@ -27,7 +27,7 @@ internal sealed class PostgresTables(
         store?.AddNews(trip, statements, transaction is not null);
         if (transaction is not null)
         {
-            await store!.RunInServiceAsync(transaction, trip, statements.Tried, cancellationToken)
+            await store!.Services.JoinAsync(transaction, trip, statements.Tried, cancellationToken)
                 .ConfigureAwait(false);
             return;
         }
@@ -69,14 +69,23 @@ internal sealed class PostgresTables(
         }
         else
         {
-            writer.WriteWith(step.Sql, step.Then);
+            writer.WriteCounted(step.Sql);
             trip.Add(writer.Text, found => step.Changed?.Invoke(found.GetInt64(0)), writer.Parameters);
+            foreach (var then in step.Then)
+            {
+                var next = new Writer(server);
+                next.Write(then);
+                trip.Add(next.Text, next.Parameters);
+            }
         }
     }
 
     /// <summary>Writes a statement with its parameters.</summary>
     private sealed class Writer(PostgresServer server)
     {
+        // A setting of the transaction's.
+        private const string Changed = "written.rows";
+
         private readonly StringBuilder text = new();
         private readonly List<NpgsqlParameter> parameters = [];
         private int now;
@@ -94,19 +103,15 @@ internal sealed class PostgresTables(
             text.Append(CultureInfo.InvariantCulture, $") r) b WHERE before < {Budget.Bytes} ORDER BY {order}");
         }
 
-        /// <summary>What changes rows, with what follows from that, gives how many.</summary>
-        public void WriteWith(Sql sql, IReadOnlyList<Sql> then)
+        /// <summary>
+        /// What changes rows gives how many, and keeps that for the statements that follow from it. As parts of one
+        /// statement, those would be run in no order.
+        /// </summary>
+        public void WriteCounted(Sql sql)
         {
             text.Append("WITH changed AS (");
             Write(sql);
-            text.Append(" RETURNING 1)");
-            for (var i = 0; i < then.Count; i++)
-            {
-                text.Append(CultureInfo.InvariantCulture, $", then_{i} AS (");
-                Write(then[i]);
-                text.Append(')');
-            }
-            text.Append(" SELECT count(*) FROM changed");
+            text.Append($" RETURNING 1) SELECT count(*), set_config('{Changed}', count(*)::text, true) FROM changed");
         }
 
         public void Write(Sql sql)
@@ -122,7 +127,7 @@ internal sealed class PostgresTables(
                     SqlWord.ClockHolds => "true",
                     SqlWord.Row => "id",
                     SqlWord.NextRow => "nextval(pg_get_serial_sequence('courier.outbox', 'id'))",
-                    SqlWord.Changed => "EXISTS (SELECT FROM changed)",
+                    SqlWord.Changed => $"current_setting('{Changed}') <> '0'",
                     _ => throw new ArgumentOutOfRangeException(nameof(sql), part, null),
                 });
             }

@@ -9,7 +9,7 @@ namespace GentleCourier.Postgres;
 /// turn, has no route or is too large, the batch goes the usual one, which knows what to do. What is moved is announced
 /// in the same transaction: it does not wait for the disk, so that nobody waits for it.
 /// </summary>
-internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : IDirectWay
+internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : IDirectWay
 {
     private readonly string move = $"""
         WITH next AS MATERIALIZED (
@@ -43,7 +43,7 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
             (SELECT array_agg(type) FROM tally), (SELECT array_agg(events) FROM tally)
         FROM (SELECT DISTINCT queue FROM copies) q
         """
-        .Replace("store.", $"\"{store.Server.SchemaName}\".", StringComparison.Ordinal)
+        .Replace("store.", $"\"{relay.Server.SchemaName}\".", StringComparison.Ordinal)
         .Replace("broker.", $"\"{broker.Server.SchemaName}\".", StringComparison.Ordinal)
         .Replace("CHANNEL", broker.Server.Channel("queue"), StringComparison.Ordinal)
         .Replace("COUNTED", Counted(broker.Server.SchemaName), StringComparison.Ordinal);
@@ -54,12 +54,12 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
 
     /// <summary>The way from this store to that broker, where they are in one database and of one engine.</summary>
     public static async Task<DirectWay?> FindAsync(
-        PostgresStore store, IBroker broker, CancellationToken cancellationToken)
+        PostgresRelay relay, IBroker broker, CancellationToken cancellationToken)
     {
         if (broker.Services.Database is not PostgresBroker known) return null;
         var there = await known.Server.IdentityAsync(cancellationToken).ConfigureAwait(false);
-        return there == await store.Server.IdentityAsync(cancellationToken).ConfigureAwait(false)
-            ? new DirectWay(store, known) : null;
+        return there == await relay.Server.IdentityAsync(cancellationToken).ConfigureAwait(false)
+            ? new DirectWay(relay, known) : null;
     }
 
     public async Task<IReadOnlyDictionary<string, int>> MoveAsync(
@@ -67,14 +67,14 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
     {
         if (mayNot) return None;
         var (types, queues, last) = (None, Array.Empty<int>(), (long?)null);
-        var reading = store.Begin();
+        var reading = relay.Begin();
         try
         {
             // A crash of the server that undoes it undoes both sides of it.
-            await store.RunAwakeAsync(
+            await relay.RunAwakeAsync(
                 "move events inside",
                 trip => reading.Add(trip, t => t.Add(
-                    move, Read, Parameter.Of(term), Parameter.Of(limit), store.Server.Now, Parameter.Of(reading.From))),
+                    move, Read, Parameter.Of(term), Parameter.Of(limit), relay.Server.Now, Parameter.Of(reading.From))),
                 PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
         }
         catch (CourierException e)
@@ -92,7 +92,7 @@ internal sealed class DirectWay(PostgresStore store, PostgresBroker broker) : ID
         if (types.Count == 0) return None;
         var moved = types.Values.Sum();
         reading.End(last, moved == limit);
-        store.EventsGone(moved);
+        relay.EventsGone(moved);
         broker.Announced(queues);
         return types;
 

@@ -31,7 +31,7 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
                 Parameter.Of([.. part.Select(d => (TimeSpan?)d.Due.Delay)]));
         }
         if (events.Any(d => IsSoon(d.Due))) AddNews(trip);
-        return store.RunInServiceAsync(transaction, trip, "add an event for later to", cancellationToken);
+        return store.Services.JoinAsync(transaction, trip, "add an event for later to", cancellationToken);
 
         static NpgsqlParameter Texts(List<LaterDraft> part, Func<LaterDraft, string?> text) =>
             Parameter.Of([.. part.Select(text)]);
@@ -82,7 +82,7 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
         AddNews(trip);
         if (connection is NpgsqlConnection { State: ConnectionState.Open } theirs)
         {
-            await store.RunOnAsync(theirs, trip, "tell of events for later in", cancellationToken)
+            await store.Services.RunAsync(theirs, trip, "tell of events for later in", cancellationToken)
                 .ConfigureAwait(false);
             return;
         }

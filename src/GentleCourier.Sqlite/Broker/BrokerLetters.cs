@@ -19,13 +19,13 @@ internal static class BrokerLetters
         {
             if (statements.TakeLetter(letters[i].Letter.Id) is not var (queue, identity)) continue;
             statements.AddCopy(
-                queue, time.Now, letters[i].Json.Span, statements.IsInKeyOrder(queue),
+                queue, time.Now, letters[i].Json.Span, statements.Deliveries.IsInKeyOrder(queue),
                 letters[i].PartitionKey, HistoryJson.Of(letters[i], time.Shown(time.Now)), identity);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
             went[i] = true;
         }
         foreach (var (queue, count) in counts)
-            statements.Count(queue, waiting: count, came: count, lettersGone: count);
+            statements.Deliveries.Count(queue, waiting: count, came: count, lettersGone: count);
         return (went, counts.Keys);
     }
 
@@ -34,7 +34,7 @@ internal static class BrokerLetters
     {
         var queues = ids.Select(id => statements.TakeLetter(id)?.Queue).ToArray();
         foreach (var (queue, count) in queues.OfType<long>().CountBy(queue => queue))
-            statements.Count(queue, lettersGone: count);
+            statements.Deliveries.Count(queue, lettersGone: count);
         return Array.ConvertAll(queues, queue => queue is not null);
     }
 
@@ -43,7 +43,7 @@ internal static class BrokerLetters
     {
         var old = statements.OldLetters(queue, before, LettersAStep);
         foreach (var letter in old) statements.Discard(letter);
-        if (old.Count > 0) statements.Count(queue, lettersGone: old.Count);
+        if (old.Count > 0) statements.Deliveries.Count(queue, lettersGone: old.Count);
         return new(old.Count, old.Count == LettersAStep ? "" : null);
     }
 }

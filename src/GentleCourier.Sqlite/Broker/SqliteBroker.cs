@@ -12,12 +12,11 @@ namespace GentleCourier.Sqlite;
 /// <summary>
 /// A broker in one file. Writes go through one thread and are grouped; reads have connections of their own.
 /// </summary>
-internal sealed partial class SqliteBroker
+internal sealed class SqliteBroker
     : IBroker, IBrokerReports, IDeadLetters, IHousekeeping, IWorkerRegister, ITakeOver, IStamps, IExaminable, IRecount
 {
     private readonly SqliteFile file;
     private readonly TimeProvider clock;
-    private readonly ILogger logger;
     private readonly FileClock time;
     private readonly GroupWriter writer;
     private readonly CommitWatch watch;
@@ -28,7 +27,6 @@ internal sealed partial class SqliteBroker
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
-    private long sweepAt;
     private BrokerServices? services;
     private bool disposed;
 
@@ -42,8 +40,7 @@ internal sealed partial class SqliteBroker
                 UNION ALL SELECT set_aside FROM (SELECT set_aside FROM courier_dead_letter ORDER BY id DESC LIMIT 1))
             """, clock);
         memory = new HistoryMemory(Ring.Places, clock);
-        this.logger = logger ?? NullLogger.Instance;
-        writer = new GroupWriter(file, connection => new BrokerStatements(connection), Replaced);
+        writer = new GroupWriter(file, connection => new BrokerStatements(new Prepared(connection)), Replaced);
         var tables = new SqliteTables(
             time, (read, cancel) => ReadAsync(SqliteTables.Calling(read), cancel), (write, cancel) =>
             {
@@ -52,6 +49,7 @@ internal sealed partial class SqliteBroker
             });
         chores = new ChoreTable(tables, "courier.broker_chore");
         letters = new LetterTable(tables);
+        Delivering = new Delivering(DisplayName, writer, time, Changed, logger ?? NullLogger.Instance);
         watch = new CommitWatch(file, LookAround, logger);
     }
 
@@ -139,7 +137,7 @@ internal sealed partial class SqliteBroker
                 waited: events[i].OutboxWait);
             counts[queue] = counts.GetValueOrDefault(queue) + 1;
         }
-        foreach (var (queue, count) in counts) statements.Count(queue, waiting: count, came: count);
+        foreach (var (queue, count) in counts) statements.Deliveries.Count(queue, waiting: count, came: count);
         return (plan.Results, counts.Keys);
     }
 
@@ -287,102 +285,11 @@ internal sealed partial class SqliteBroker
     /// <summary>Raised when a queue may have something that it had not before.</summary>
     internal Signal Changed(long queue) => changes.GetOrAdd(queue, static _ => new Signal());
 
+    internal Delivering Delivering { get; }
+
     internal CommitWatch Watch => watch;
 
     internal TimeProvider Clock => clock;
-
-    internal Task<List<HandOver>> HandOverAsync(SqliteLink link, int credit, CancellationToken cancellationToken) =>
-        writer.RunAsync((BrokerStatements s) => HandOver(s, link, credit), cancellationToken);
-
-    internal async Task<Exchange> SettleAsync(
-        SqliteLink link, IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken)
-    {
-        var queue = link.Queue;
-        var (exchange, others) = await writer.RunAsync(
-            (BrokerStatements s) =>
-            {
-                var (took, back, letters) = Settle(s, queue, settlements);
-                // In key order the next of a key may be handed over, too.
-                var others = back > 0 || s.IsInKeyOrder(queue);
-                var exchange = new Exchange(took, credit > 0 ? HandOver(s, link, credit) : []);
-                return (exchange with { DeadLetters = letters }, others);
-            },
-            cancellationToken).ConfigureAwait(false);
-        if (others) Changed(queue).Raise();
-        return exchange;
-    }
-
-    internal Task<bool[]> RenewAsync(
-        IReadOnlyList<HandOver> deliveries, TimeSpan lease, CancellationToken cancellationToken) => writer.RunAsync(
-        (BrokerStatements s) =>
-        {
-            var until = Now + (long)lease.TotalMilliseconds;
-            return deliveries.Select(delivery => s.Renew(Copy(delivery), until)).ToArray();
-        },
-        cancellationToken);
-
-    private List<HandOver> HandOver(BrokerStatements statements, SqliteLink link, int credit)
-    {
-        var now = Now;
-        if (now >= Volatile.Read(ref sweepAt)) Sweep(statements, now);
-        var (queue, until) = (link.Queue, now + (long)link.Lease.TotalMilliseconds);
-        var number = LeasedCopy.DrawNumber();
-        if (!statements.IsInKeyOrder(queue))
-        {
-            var (first, missing) = statements.HandOver(queue, credit, number, now, until, link.Worker);
-            missing.ForEach(copy => LogMissing(logger, copy, DisplayName));
-            return first;
-        }
-        // From the last key on, and where that gives too few, from the first.
-        var (handed, gone, last) = statements.HandOverInKeyOrder(
-            queue, credit, number, now, until, link.Worker, link.LastKey);
-        link.LastKey = handed.Count < credit ? "" : last;
-        gone.ForEach(copy => LogMissing(logger, copy, DisplayName));
-        return handed.Count > 0 || last == "" ? handed : HandOver(statements, link, credit);
-    }
-
-    private static LeasedCopy Copy(HandOver delivery) =>
-        delivery as LeasedCopy ?? throw new ArgumentException("the delivery is of another link", nameof(delivery));
-
-    private (bool[] Took, int Waiting, Dictionary<HandOver, string>? Letters) Settle(
-        BrokerStatements statements, long queue, IReadOnlyList<Settlement> settlements)
-    {
-        var now = Now;
-        var took = new bool[settlements.Count];
-        var (accepted, failed, waiting) = (0, 0, 0);
-        Dictionary<HandOver, string>? letters = null;
-        for (var i = 0; i < took.Length; i++)
-        {
-            var (delivery, outcome) = settlements[i];
-            var copy = Copy(delivery);
-            took[i] = outcome switch
-            {
-                Outcome.AcceptedOutcome => statements.Accept(copy),
-                Outcome.ReleasedOutcome => statements.Release(copy, now),
-                Outcome.Modified again =>
-                    statements.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again.Counts, again.Error),
-                Outcome.Rejected rejected => SetAside(rejected),
-                _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
-            };
-            if (!took[i]) continue;
-            // What is a dead letter already is done with.
-            if (outcome is Outcome.AcceptedOutcome or Outcome.Rejected && letters?.ContainsKey(delivery) != true)
-                accepted++;
-            if (outcome is Outcome.ReleasedOutcome or Outcome.Modified) waiting++;
-            if (outcome is Outcome.Modified { Counts: true }) failed++;
-
-            bool SetAside(Outcome.Rejected rejected)
-            {
-                var (isHeld, letter) = statements.SetAside(queue, copy, rejected, now);
-                if (letter is not null) (letters ??= [])[delivery] = letter;
-                return isHeld;
-            }
-        }
-        var aside = letters?.Count ?? 0;
-        if (accepted + waiting + aside is var settled && settled > 0)
-            statements.Count(queue, waiting, -settled, came: 0, accepted, failed, aside);
-        return (took, waiting, letters);
-    }
 
     /// <summary>
     /// After another process's commit, and at every tick: wakes links whose queues hold something, and frees what the
@@ -396,16 +303,10 @@ internal sealed partial class SqliteBroker
         }
 
         var now = Now;
-        if (now < Volatile.Read(ref sweepAt)) return;
+        if (!Delivering.IsTimeToSweep(now)) return;
         using var expired = new Statement(connection, "SELECT 1 FROM courier_lease WHERE until <= ? LIMIT 1");
         if (expired.Bind(1, now).Scalar() is null) return;
-        _ = writer.RunAsync((BrokerStatements s) => { Sweep(s, Now); return true; }, CancellationToken.None);
-    }
-
-    private void Sweep(BrokerStatements statements, long now)
-    {
-        foreach (var queue in statements.ReturnExpired(now)) Changed(queue).Raise();
-        Volatile.Write(ref sweepAt, now + 1000);
+        _ = writer.RunAsync((BrokerStatements s) => { Delivering.Sweep(s, Now); return true; }, CancellationToken.None);
     }
 
     /// <summary>Makes sure that what has to be known of the file is known.</summary>
@@ -457,11 +358,6 @@ internal sealed partial class SqliteBroker
             throw file.Problem(e, "read");
         }
     }
-
-    [LoggerMessage(302, LogLevel.Error,
-        "Copy {Copy} has a place in a queue of {Broker} and is not there: the file is damaged, or was edited; its "
-        + "place is removed")]
-    private static partial void LogMissing(ILogger logger, long copy, string broker);
 
     private sealed record Routes(long Version, Dictionary<string, long[]> Queues, HashSet<long> InKeyOrder);
 }

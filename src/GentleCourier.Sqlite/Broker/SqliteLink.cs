@@ -35,7 +35,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             var due = NextDue();
             if (due <= now)
             {
-                var handed = await broker.HandOverAsync(this, credit, cancellationToken)
+                var handed = await broker.Delivering.HandOverAsync(this, credit, cancellationToken)
                     .ConfigureAwait(false);
                 if (handed.Count > 0) return handed;
                 continue;
@@ -46,13 +46,13 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 
     public Task<Exchange> SettleAsync(
         IReadOnlyList<Settlement> settlements, int credit, CancellationToken cancellationToken) =>
-        broker.SettleAsync(this, settlements, credit, cancellationToken);
+        broker.Delivering.SettleAsync(this, settlements, credit, cancellationToken);
 
     public Task ConfirmAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
     public async Task<IReadOnlyList<bool>> RenewAsync(
         IReadOnlyList<HandOver> deliveries, CancellationToken cancellationToken) =>
-        await broker.RenewAsync(deliveries, lease, cancellationToken).ConfigureAwait(false);
+        await broker.Delivering.RenewAsync(deliveries, lease, cancellationToken).ConfigureAwait(false);
 
     public ValueTask DisposeAsync()
     {
@@ -89,7 +89,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             if (isInKeyOrder.Bind(1, queue).Scalar() == 1)
             {
                 nextInKeyOrder ??= new Statement(connection, $"""
-                    {BrokerStatements.KeysWaiting} SELECT min(p.due) {BrokerStatements.FirstOfKeys}
+                    {DeliveryStatements.KeysWaiting} SELECT min(p.due) {DeliveryStatements.FirstOfKeys}
                     """);
                 return nextInKeyOrder.Bind(1, queue).Bind(2, long.MaxValue).Bind(3, "").Scalar();
             }

@@ -30,7 +30,7 @@ internal static class TakingOver
                 if (taken.Again is { Counts: true }) failed++;
             }
         }
-        statements.Count(
+        statements.Deliveries.Count(
             queue, waiting, inHand: 0, came: waiting + setAside, accepted: 0, failed, setAside, lettersGone: 0);
         return letters;
     }

@@ -1,6 +1,4 @@
-using System.Data;
 using System.Data.Common;
-using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
 using GentleCourier.Tables;
 using GentleCourier.Watching;
@@ -9,11 +7,7 @@ using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Sqlite;
 
-/// <summary>
-/// A store in the service's own file. The library's own writes, and the transactions in which events are handled, take
-/// turns on one connection: SQLite has one writer, and waiting in line is fairer and faster than running against its
-/// lock.
-/// </summary>
+/// <summary>A store in the service's own file.</summary>
 internal sealed class SqliteStore : IStorePort, IExaminable
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
@@ -26,12 +20,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     private readonly SqliteLater later;
     private readonly SqliteTables tables;
     private readonly ChoreTable chores;
-    private readonly Turns turns;
-    private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
-    private readonly Lock looking = new();
-    private StoreStatements? statements;
-    private InboxReader? inboxReader;
-    private FileIdentity? opened, readerOpened;
+    private readonly StoreWriter writer;
+    private readonly SqliteInbox inbox;
     private bool disposed;
 
     public SqliteStore(SqliteFile file, TimeProvider clock, ILogger? logger = null)
@@ -43,6 +33,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 FROM courier_store_chore
                 UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
             """, clock);
+        writer = new StoreWriter(file, time);
+        inbox = new SqliteInbox(file, time, writer);
         later = new SqliteLater(this, dueChanged);
         tables = new SqliteTables(
             time, (read, cancel) => ReadAsync(SqliteTables.Calling(read), cancel),
@@ -51,7 +43,6 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 transaction, tried, (service, _) => SqliteTables.Calling(act)(service.Connection), cancel));
         chores = new ChoreTable(tables, "courier.store_chore");
         watch = new CommitWatch(file, LookAround, logger);
-        turns = new Turns(file);
     }
 
     public string Engine => SqliteEngine.Name;
@@ -94,7 +85,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         cancellationToken.ThrowIfCancellationRequested();
         time.Load();
         return Task.FromResult<DbConnection>(file.OpenPooled(
-            settings => new StoreConnection(settings, turns, file)));
+            settings => new StoreConnection(settings, writer.Turns, file)));
     }
 
     public Task AdoptAsync(DbConnection connection, CancellationToken cancellationToken)
@@ -118,27 +109,6 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 return events.Count;
             },
             cancellationToken);
-
-    /// <summary>Does something in the caller's transaction.</summary>
-    internal Task<T> InServiceAsync<T>(DbTransaction transaction, string tried, Func<ServiceConnection, long, T> act,
-        CancellationToken cancellationToken)
-    {
-        ArgumentNullException.ThrowIfNull(transaction);
-        cancellationToken.ThrowIfCancellationRequested();
-        if (transaction.Connection is null)
-            throw new CourierException("events cannot be added: the transaction is over; add them before the commit");
-        var service = On(transaction);
-        try
-        {
-            var result = act(service, Now);
-            FaultPoint.Pass(FaultPoint.AddedNotCommitted);
-            return Task.FromResult(result);
-        }
-        catch (SqliteException e)
-        {
-            throw file.Problem(e, tried);
-        }
-    }
 
     public async Task AddAndCommitAsync(
         DbTransaction transaction, IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken)
@@ -220,85 +190,16 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         }
     }
 
-    public async Task<IHandling?> BeginHandlingAsync(
-        string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
-    {
-        turns.RefuseInside(WriteFlow.Current);
-        time.Load();
-        await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
-        WriteFlow.Current?.Open(turns);
-        StoreConnection.IsInHandling = true;
-        var own = work ?? new OwnWork(this);
-        try
-        {
-            turns.IsReaching = true;
-            var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
-            var service = On(transaction);
-            var isNew = AddToInbox(service, queue, events, cancellationToken);
-            turns.IsReaching = false;
-            if (isNew) return new Handling(this, own, transaction, service, queue);
-        }
-        catch (Exception e)
-        {
-            turns.IsReaching = SqliteFile.IsLocked(e);
-            await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
-            if (SqliteFile.IsLocked(e)) cancellationToken.ThrowIfCancellationRequested();
-            if (e is SqliteException) throw file.Problem(e, "handle an event in");
-            throw;
-        }
-        await EndTurnAsync(own, WriteFlow.Current).ConfigureAwait(false);
-        return null;
-    }
-
-    private bool AddToInbox(
-        ServiceConnection service, string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
-    {
-        using var ending = Patience.Until(cancellationToken);
-        return service.AddToInbox(queue, events, Now);
-    }
+    public Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
+        CancellationToken cancellationToken) => inbox.BeginHandlingAsync(queue, events, work, cancellationToken);
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
-        Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
+        inbox.LookIntoInboxAsync(queue, events, cancellationToken);
 
-    public async Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
-        string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
-    {
-        var handled = Look(queue, [.. events.Select(e => new EventKey(e.Source, e.Id))]);
-        return !handled.Contains(true) ? new InboxAnswer[handled.Length]
-            : await TakeTurnAsync(s => s.CountCopies(queue, events, handled, Now), cancellationToken)
-                .ConfigureAwait(false);
-    }
-
-    /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
-    private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
-        turns.TryTake() ? InTurn(s => s.LookIntoInbox(queue, events), CancellationToken.None)
-            : LookBeside(queue, events);
-
-    /// <summary>On a connection of its own, while another has the turn.</summary>
-    private bool[] LookBeside(string queue, IReadOnlyList<EventKey> events)
-    {
-        lock (looking)
-        {
-            try
-            {
-                if (file.Identity != readerOpened)
-                {
-                    inboxReader?.Dispose();
-                    inboxReader = null;
-                }
-                readerOpened = file.Identity;
-                inboxReader ??= new InboxReader(file.Open());
-                return inboxReader.Look(queue, events);
-            }
-            catch (Exception e)
-            {
-                inboxReader?.Dispose();
-                inboxReader = null;
-                throw e is SqliteException ? file.Problem(e, "look into the inbox of") : e;
-            }
-        }
-    }
+    public Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
+        string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken) =>
+        inbox.AbsorbHandledAsync(queue, events, cancellationToken);
 
     public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => StoreReports.Outbox(connection, time), cancellationToken);
@@ -338,69 +239,17 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         watch.Dispose();
         // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is
         // rolled back when that happens.
-        if (await turns.TryTakeAsync(LongestFarewell).ConfigureAwait(false)) Close();
-        lock (looking) inboxReader?.Dispose();
+        if (await writer.Turns.TryTakeAsync(LongestFarewell).ConfigureAwait(false)) writer.Close();
+        inbox.Dispose();
         file.ClosePool();
     }
 
-    internal async Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
-    {
-        // Before it waits for itself, which would look like somebody else's lock.
-        turns.RefuseInside(WriteFlow.Current);
-        time.Load();
-        await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
-        return InTurn(write, cancellationToken);
-    }
+    internal Task<T> TakeTurnAsync<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken) =>
+        writer.TakeTurnAsync(write, cancellationToken);
 
-    /// <summary>Once the turn has been taken.</summary>
-    private T InTurn<T>(Func<StoreStatements, T> write, CancellationToken cancellationToken)
-    {
-        using var ending = Patience.Until(cancellationToken);
-        try
-        {
-            turns.IsReaching = true;
-            var result = write(Statements());
-            turns.IsReaching = false;
-            return result;
-        }
-        catch (Exception e)
-        {
-            turns.IsReaching = SqliteFile.IsLocked(e);
-            // A connection in doubt is not used again.
-            Close();
-            if (SqliteFile.IsLocked(e)) cancellationToken.ThrowIfCancellationRequested();
-            throw e is SqliteException ? file.Problem(e, "use") : e;
-        }
-        finally
-        {
-            turns.Give();
-        }
-    }
-
-    private StoreStatements Statements()
-    {
-        if (statements is { Connection.State: not ConnectionState.Open } || file.Identity != opened) Close();
-        if (statements is not null) return statements;
-        opened = file.Identity;
-        return statements = new StoreStatements(file.Open(), time);
-    }
-
-    private void Close()
-    {
-        statements?.Dispose();
-        statements = null;
-    }
-
-    private ServiceConnection On(DbTransaction transaction) =>
-        services.GetValue(transaction.Connection as SqliteConnection ?? ServiceConnection.Check(
-            transaction.Connection!, file), c => new ServiceConnection(c, file));
-
-    private async Task EndTurnAsync(IUnitOfWork work, WriteFlow? flow)
-    {
-        await work.EndAsync().ConfigureAwait(false);
-        flow?.Close();
-        turns.Give();
-    }
+    /// <summary>Does something in the caller's transaction.</summary>
+    internal Task<T> InServiceAsync<T>(DbTransaction transaction, string tried, Func<ServiceConnection, long, T> act,
+        CancellationToken cancellationToken) => writer.InServiceAsync(transaction, tried, act, cancellationToken);
 
     /// <summary>
     /// After another connection's commit, and at every tick: wakes the relay and its timekeeper if there is something
@@ -431,69 +280,4 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             }
         },
         cancellationToken);
-
-    /// <summary>Transactions on the store's connection, for as long as the turn is held.</summary>
-    private sealed class OwnWork(SqliteStore store) : IUnitOfWork
-    {
-        private SqliteTransaction? transaction;
-
-        // The first statement takes the write lock, and waits for it if another process has it.
-        public Task<DbTransaction> BeginAsync(IsolationLevel isolation, CancellationToken cancellationToken) =>
-            Task.FromResult<DbTransaction>(
-                transaction = store.Statements().Connection.BeginTransaction(deferred: true));
-
-        public Task SaveAsync(CancellationToken cancellationToken) => Task.CompletedTask;
-
-        public Task CommitAsync(CancellationToken cancellationToken)
-        {
-            transaction!.Commit();
-            return Task.CompletedTask;
-        }
-
-        public Task EndAsync()
-        {
-            try
-            {
-                transaction?.Dispose();
-            }
-            catch (Exception)
-            {
-                // A connection in doubt is not used again.
-                store.Close();
-            }
-            return Task.CompletedTask;
-        }
-    }
-
-    private sealed class Handling(SqliteStore store, IUnitOfWork work, DbTransaction transaction,
-        ServiceConnection service, string queue) : IHandling
-    {
-        private readonly WriteFlow? flow = WriteFlow.Current;
-        private bool ended;
-
-        public DbTransaction Transaction => transaction;
-
-        public async Task CommitAsync(IReadOnlyList<EventKey> except, CancellationToken cancellationToken)
-        {
-            if (transaction.Connection is null)
-                throw new CourierException(
-                    "the receiver has ended the transaction of its delivery itself; leave the commit to the library, "
-                    + "and throw to roll back");
-            try
-            {
-                service.TakeFromInbox(queue, except);
-                await work.CommitAsync(cancellationToken).ConfigureAwait(false);
-            }
-            catch (SqliteException e)
-            {
-                throw store.file.Problem(e, "commit to");
-            }
-        }
-
-        public async ValueTask DisposeAsync()
-        {
-            if (Interlocked.Exchange(ref ended, true)) return;
-            await store.EndTurnAsync(work, flow).ConfigureAwait(false);
-        }
-    }
 }

@@ -5,142 +5,27 @@ using Microsoft.Data.Sqlite;
 namespace GentleCourier.Sqlite;
 
 /// <summary>What a store does on its own connection, one caller at a time.</summary>
-internal sealed class StoreStatements : IDisposable
+internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposable
 {
     private const string HeldColumns = "event_id, type, partition_key, added, event";
     private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address, added";
 
-    private readonly List<Statement> all = [];
-    private readonly Statement lead, resign, isTerm, recordError;
-    private readonly Statement hasFresh, holdsKeys, fresh, freshBehind, freshBesides, due, dueKeys, ofKey, nextDue;
-    private readonly Statement deleteFresh, deleteFreshRange, forgetFresh, forgetHeld;
-    private readonly Statement holdPart, deleteHeld, isKeyHeld;
-    private readonly Statement holdFresh, holdAgain, holdKey, freeKey, dropKeys, holdFollowers, deleteFollowers;
-    private readonly Statement isInInbox, countCopy, forget, forgetting;
-    private readonly Statement dueLater, moveDue, deleteDue;
+    public ConfirmedStatements Brokers { get; } = new(all.Connection);
 
-    public StoreStatements(SqliteConnection connection, FileClock time)
-    {
-        Connection = connection;
+    public ClockStatements Clocks { get; } = new(all.Connection, time);
 
-        // A new leader begins a new term, without the last one's error.
-        lead = Prepare("""
-            UPDATE courier_relay
-                SET until = ?2 + ?3, term = term + (relay IS NOT ?1), error = iif(relay IS ?1, error, NULL), relay = ?1
-            WHERE relay IS NULL OR relay = ?1 OR until < ?2 RETURNING term
-            """);
-        resign = Prepare("UPDATE courier_relay SET relay = NULL WHERE term = ?");
-        isTerm = Prepare("SELECT 1 FROM courier_relay WHERE term = ? AND relay IS NOT NULL");
-        recordError = Prepare("UPDATE courier_relay SET error = ?1 WHERE term = ?2 AND error IS NOT ?1");
+    public SqliteConnection Connection => all.Connection;
 
-        hasFresh = Prepare("SELECT 1 FROM courier_outbox LIMIT 1");
-        holdsKeys = Prepare("SELECT 1 FROM courier_held_key LIMIT 1");
-        fresh = Prepare(
-            "SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox ORDER BY seq "
-            + "LIMIT ?");
-        freshBehind = Prepare("""
-            SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
-            WHERE seq > ?1 AND NOT EXISTS (SELECT 1 FROM courier_held_key)
-                AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1) = ?2
-            ORDER BY seq LIMIT ?3
-            """);
-        freshBesides = Prepare("""
-            SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
-            WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
-            ORDER BY seq LIMIT ?
-            """);
-        due = Prepare($"""
-            SELECT {HeldRow} FROM courier_outbox_held WHERE partition_key IS NULL AND due <= ? ORDER BY seq LIMIT ?
-            """);
-        dueKeys = Prepare("SELECT partition_key, flows FROM courier_held_key WHERE due <= ? ORDER BY due LIMIT ?");
-        ofKey = Prepare($"""
-            SELECT {HeldRow} FROM courier_outbox_held
-            WHERE partition_key = ? AND partition_key IS NOT NULL AND due IS NOT NULL ORDER BY seq LIMIT ?
-            """);
-        nextDue = Prepare("""
-            SELECT min(due) FROM (
-                SELECT min(due) AS due FROM courier_outbox_held WHERE partition_key IS NULL
-                UNION ALL SELECT min(due) FROM courier_held_key)
-            """);
-
-        deleteFresh = Prepare("DELETE FROM courier_outbox WHERE seq = ?");
-        deleteFreshRange = Prepare("DELETE FROM courier_outbox WHERE seq BETWEEN ? AND ?");
-        forgetFresh = Prepare("DELETE FROM courier_outbox WHERE seq = ? AND event_id = ?");
-        forgetHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ? AND event_id = ?");
-
-        holdFresh = Prepare($"""
-            INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
-            SELECT {HeldColumns}, ?, ?, ? FROM courier_outbox WHERE seq = ?
-            """);
-        holdPart = Prepare("""
-            INSERT INTO courier_outbox_held
-                (event_id, type, added, event, partition_key, address, attempts, due, error)
-            SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox WHERE seq = ?6
-            UNION ALL
-            SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox_held WHERE seq = -?6
-            """);
-        deleteHeld = Prepare("DELETE FROM courier_outbox_held WHERE seq = ?");
-        isKeyHeld = Prepare("SELECT 1 FROM courier_held_key WHERE partition_key = ?");
-        holdAgain = Prepare("UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
-        holdKey = Prepare("INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
-        freeKey = Prepare("UPDATE courier_held_key SET due = ?, flows = 1 WHERE partition_key = ?");
-        dropKeys = Prepare("""
-            DELETE FROM courier_held_key WHERE NOT EXISTS (
-                SELECT 1 FROM courier_outbox_held h
-                WHERE h.partition_key = courier_held_key.partition_key AND h.partition_key IS NOT NULL
-                    AND h.due IS NOT NULL)
-            """);
-        holdFollowers = Prepare($"""
-            INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
-            SELECT {HeldColumns}, 0, added, '{Marking.Follows}'
-            FROM (SELECT * FROM courier_outbox ORDER BY seq LIMIT ?) o
-            WHERE partition_key IN (SELECT partition_key FROM courier_held_key)
-            ORDER BY seq
-            """);
-        deleteFollowers = Prepare("""
-            DELETE FROM courier_outbox WHERE seq IN (
-                SELECT seq FROM (SELECT seq, partition_key FROM courier_outbox ORDER BY seq LIMIT ?)
-                WHERE partition_key IN (SELECT partition_key FROM courier_held_key))
-            """);
-
-        isInInbox = Prepare(InboxReader.IsThere);
-        countCopy = Prepare("""
-            UPDATE courier_inbox SET copies = copies + 1, other = iif(hash <> ?4, ?4, other),
-                other_at = iif(hash <> ?4, ?5, other_at)
-            WHERE queue = ?1 AND source = ?2 AND event_id = ?3 RETURNING iif(hash <> ?4, hash, NULL)
-            """);
-
-        forget = Prepare(
-            "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
-        forgetting = Prepare("""
-            INSERT INTO courier_store_chore (chore, until, before) VALUES (?1, 0, ?2)
-            ON CONFLICT (chore) DO UPDATE SET before = max(coalesce(before, 0), excluded.before)
-            """);
-        dueLater = Prepare("""
-            SELECT seq, at FROM (
-                SELECT seq, due AS at FROM courier_outbox_later WHERE by_clock = 0 AND due <= ?1 ORDER BY due LIMIT ?3)
-            UNION ALL
-            SELECT seq, at FROM (
-                SELECT seq, due - ?2 AS at FROM courier_outbox_later WHERE by_clock = 1 AND due <= ?1 + ?2
-                ORDER BY due LIMIT ?3)
-            ORDER BY at, seq LIMIT ?3
-            """);
-        moveDue = Prepare("""
-            INSERT INTO courier_outbox (event_id, type, partition_key, added, event)
-            SELECT event_id, type, partition_key, ?2, event FROM courier_outbox_later WHERE seq = ?1
-            """);
-        deleteDue = Prepare("DELETE FROM courier_outbox_later WHERE seq = ?");
-        Brokers = new ConfirmedStatements(connection);
-        Clocks = new ClockStatements(connection, time);
-    }
-
-    public ConfirmedStatements Brokers { get; }
-
-    public ClockStatements Clocks { get; }
-
-    public SqliteConnection Connection { get; }
+    private readonly Statement hasFresh = all.Add("SELECT 1 FROM courier_outbox LIMIT 1");
 
     public bool HasFresh => hasFresh.Scalar() is not null;
+
+    // A new leader begins a new term, without the last one's error.
+    private readonly Statement lead = all.Add("""
+        UPDATE courier_relay
+            SET until = ?2 + ?3, term = term + (relay IS NOT ?1), error = iif(relay IS ?1, error, NULL), relay = ?1
+        WHERE relay IS NULL OR relay = ?1 OR until < ?2 RETURNING term
+        """);
 
     /// <param name="relay">Who asks for the lead.</param>
     /// <param name="now">The file's time.</param>
@@ -152,13 +37,46 @@ internal sealed class StoreStatements : IDisposable
         return lead.Bind(1, relay).Bind(2, now).Bind(3, length).Scalar();
     });
 
+    private readonly Statement resign = all.Add("UPDATE courier_relay SET relay = NULL WHERE term = ?");
+
     public int Resign(long term, long now) => InTransaction(() =>
     {
         Clocks.Forget(term, now);
         return resign.Bind(1, term).Run();
     });
 
+    private readonly Statement recordError = all.Add(
+        "UPDATE courier_relay SET error = ?1 WHERE term = ?2 AND error IS NOT ?1");
+
     public int RecordError(long term, string? error) => recordError.BindPlain(1, error).Bind(2, term).Run();
+
+    private readonly Statement holdsKeys = all.Add("SELECT 1 FROM courier_held_key LIMIT 1");
+    private readonly Statement fresh = all.Add(
+        "SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox ORDER BY seq "
+        + "LIMIT ?");
+    private readonly Statement freshBesides = all.Add("""
+        SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
+        WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
+        ORDER BY seq LIMIT ?
+        """);
+    private readonly Statement dropKeys = all.Add("""
+        DELETE FROM courier_held_key WHERE NOT EXISTS (
+            SELECT 1 FROM courier_outbox_held h
+            WHERE h.partition_key = courier_held_key.partition_key AND h.partition_key IS NOT NULL
+                AND h.due IS NOT NULL)
+        """);
+    private readonly Statement holdFollowers = all.Add($"""
+        INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
+        SELECT {HeldColumns}, 0, added, '{Marking.Follows}'
+        FROM (SELECT * FROM courier_outbox ORDER BY seq LIMIT ?) o
+        WHERE partition_key IN (SELECT partition_key FROM courier_held_key)
+        ORDER BY seq
+        """);
+    private readonly Statement deleteFollowers = all.Add("""
+        DELETE FROM courier_outbox WHERE seq IN (
+            SELECT seq FROM (SELECT seq, partition_key FROM courier_outbox ORDER BY seq LIMIT ?)
+            WHERE partition_key IN (SELECT partition_key FROM courier_held_key))
+        """);
 
     /// <summary>
     /// Order: a fresh event must not pass an earlier one with its key that is held. Where a key is held, which is rare,
@@ -176,6 +94,13 @@ internal sealed class StoreStatements : IDisposable
         });
     }
 
+    private readonly Statement freshBehind = all.Add("""
+        SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
+        WHERE seq > ?1 AND NOT EXISTS (SELECT 1 FROM courier_held_key)
+            AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1) = ?2
+        ORDER BY seq LIMIT ?3
+        """);
+
     /// <summary>
     /// Here events are numbered as they are committed. But another leader may have emptied the table meanwhile, and its
     /// numbers have begun again.
@@ -187,6 +112,21 @@ internal sealed class StoreStatements : IDisposable
         var bytes = Take(freshBehind, rows, 1, now);
         return new OutboxBatch(rows, null, rows.Count == limit || bytes >= Budget.Bytes);
     }
+
+    private readonly Statement due = all.Add($"""
+        SELECT {HeldRow} FROM courier_outbox_held WHERE partition_key IS NULL AND due <= ? ORDER BY seq LIMIT ?
+        """);
+    private readonly Statement dueKeys = all.Add(
+        "SELECT partition_key, flows FROM courier_held_key WHERE due <= ? ORDER BY due LIMIT ?");
+    private readonly Statement ofKey = all.Add($"""
+        SELECT {HeldRow} FROM courier_outbox_held
+        WHERE partition_key = ? AND partition_key IS NOT NULL AND due IS NOT NULL ORDER BY seq LIMIT ?
+        """);
+    private readonly Statement nextDue = all.Add("""
+        SELECT min(due) FROM (
+            SELECT min(due) AS due FROM courier_outbox_held WHERE partition_key IS NULL
+            UNION ALL SELECT min(due) FROM courier_held_key)
+        """);
 
     private OutboxBatch Read(Statement freshRows, int limit, long now)
     {
@@ -238,6 +178,27 @@ internal sealed class StoreStatements : IDisposable
         return bytes;
     }
 
+    private readonly Statement isTerm = all.Add("SELECT 1 FROM courier_relay WHERE term = ? AND relay IS NOT NULL");
+    private readonly Statement deleteFresh = all.Add("DELETE FROM courier_outbox WHERE seq = ?");
+    private readonly Statement holdFresh = all.Add($"""
+        INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
+        SELECT {HeldColumns}, ?, ?, ? FROM courier_outbox WHERE seq = ?
+        """);
+    private readonly Statement holdPart = all.Add("""
+        INSERT INTO courier_outbox_held
+            (event_id, type, added, event, partition_key, address, attempts, due, error)
+        SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox WHERE seq = ?6
+        UNION ALL
+        SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox_held WHERE seq = -?6
+        """);
+    private readonly Statement deleteHeld = all.Add("DELETE FROM courier_outbox_held WHERE seq = ?");
+    private readonly Statement holdAgain = all.Add(
+        "UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
+    private readonly Statement holdKey = all.Add(
+        "INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
+    private readonly Statement freeKey = all.Add(
+        "UPDATE courier_held_key SET due = ?, flows = 1 WHERE partition_key = ?");
+
     public bool Mark(long term, OutboxMarks marks, long now) => InTransaction(() =>
     {
         var leads = isTerm.Bind(1, term).Scalar() is not null;
@@ -265,8 +226,14 @@ internal sealed class StoreStatements : IDisposable
         long? Due(TimeSpan? after) => after is { } time ? now + (long)time.TotalMilliseconds : null;
     });
 
+    private readonly Statement isKeyHeld = all.Add("SELECT 1 FROM courier_held_key WHERE partition_key = ?");
+
     public IReadOnlySet<string> HeldKeysAmong(IReadOnlyCollection<string> keys) =>
         keys.Where(key => isKeyHeld.Bind(1, key).Scalar() is not null).ToHashSet(StringComparer.Ordinal);
+
+    private readonly Statement deleteFreshRange = all.Add("DELETE FROM courier_outbox WHERE seq BETWEEN ? AND ?");
+    private readonly Statement forgetFresh = all.Add("DELETE FROM courier_outbox WHERE seq = ? AND event_id = ?");
+    private readonly Statement forgetHeld = all.Add("DELETE FROM courier_outbox_held WHERE seq = ? AND event_id = ?");
 
     private void Forget(IReadOnlyList<OutboxRow> rows, bool leads)
     {
@@ -282,8 +249,16 @@ internal sealed class StoreStatements : IDisposable
             (row.IsHeld ? forgetHeld : forgetFresh).Bind(1, Math.Abs(row.Row)).Bind(2, row.Event.Id).Run();
     }
 
+    private readonly Statement isInInbox = all.Add(InboxReader.IsThere);
+
     public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) =>
         InboxReader.Look(isInInbox, queue, events);
+
+    private readonly Statement countCopy = all.Add("""
+        UPDATE courier_inbox SET copies = copies + 1, other = iif(hash <> ?4, ?4, other),
+            other_at = iif(hash <> ?4, ?5, other_at)
+        WHERE queue = ?1 AND source = ?2 AND event_id = ?3 RETURNING iif(hash <> ?4, hash, NULL)
+        """);
 
     /// <summary>Counts copies of what was handled; tells what that was, where it had other data.</summary>
     public InboxAnswer[] CountCopies(string queue, IReadOnlyList<InboxEvent> events, bool[] handled, long now) =>
@@ -299,6 +274,13 @@ internal sealed class StoreStatements : IDisposable
             }
             return answers;
         });
+
+    private readonly Statement forget = all.Add(
+        "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
+    private readonly Statement forgetting = all.Add("""
+        INSERT INTO courier_store_chore (chore, until, before) VALUES (?1, 0, ?2)
+        ON CONFLICT (chore) DO UPDATE SET before = max(coalesce(before, 0), excluded.before)
+        """);
 
     /// <summary>Forgets what was handled before a time. That it may be forgotten is written down with it.</summary>
     public int Forget(Chore chore, IReadOnlyList<(string Queue, string Source, string Id)> handled, long before) =>
@@ -320,11 +302,25 @@ internal sealed class StoreStatements : IDisposable
 
     public void Dispose()
     {
-        all.ForEach(statement => statement.Dispose());
         Brokers.Dispose();
         Clocks.Dispose();
-        Connection.Dispose();
+        all.Dispose();
     }
+
+    private readonly Statement dueLater = all.Add("""
+        SELECT seq, at FROM (
+            SELECT seq, due AS at FROM courier_outbox_later WHERE by_clock = 0 AND due <= ?1 ORDER BY due LIMIT ?3)
+        UNION ALL
+        SELECT seq, at FROM (
+            SELECT seq, due - ?2 AS at FROM courier_outbox_later WHERE by_clock = 1 AND due <= ?1 + ?2
+            ORDER BY due LIMIT ?3)
+        ORDER BY at, seq LIMIT ?3
+        """);
+    private readonly Statement moveDue = all.Add("""
+        INSERT INTO courier_outbox (event_id, type, partition_key, added, event)
+        SELECT event_id, type, partition_key, ?2, event FROM courier_outbox_later WHERE seq = ?1
+        """);
+    private readonly Statement deleteDue = all.Add("DELETE FROM courier_outbox_later WHERE seq = ?");
 
     /// <summary>
     /// Moves what is due into the outbox, in the order in which it is, where the term is not over. It counts as added
@@ -361,13 +357,6 @@ internal sealed class StoreStatements : IDisposable
         var result = write();
         SqliteFile.Execute(Connection, "COMMIT");
         return result;
-    }
-
-    private Statement Prepare(string sql)
-    {
-        var statement = new Statement(Connection, sql);
-        all.Add(statement);
-        return statement;
     }
 }
 

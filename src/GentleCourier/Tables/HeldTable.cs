@@ -77,7 +77,7 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
         return were;
     }
 
-    /// <summary>What is added anew follows what is there; what goes to one address alone stays held, and is due.</summary>
+    /// <summary>What is added anew follows what is there; what goes to one address stays held, and is due.</summary>
     private static IReadOnlyList<Sql> Anew(EncodedEvent @event)
     {
         if (@event.Address is null)

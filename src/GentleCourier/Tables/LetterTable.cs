@@ -3,7 +3,7 @@ using GentleCourier.Engines;
 
 namespace GentleCourier.Tables;
 
-/// <summary>Reads the dead letters of a broker on a database. Ids are numbers, the later letter's the greater.</summary>
+/// <summary>Reads dead letters in a database. Ids are numbers, the later letter's the greater.</summary>
 internal sealed class LetterTable(ITables tables)
 {
     /// <param name="queue">The number of a queue; null: of all.</param>
@@ -17,13 +17,13 @@ internal sealed class LetterTable(ITables tables)
         var from = oldestFirst ? 0 : long.MaxValue;
         if (beyond is not null && !TryParse(beyond, out from)) return [];
         var order = Sql.Of(oldestFirst ? "ASC" : "DESC");
-        Sql rows = $"SELECT * FROM courier.dead_letter WHERE id < {from} ORDER BY id {order} LIMIT {limit}";
-        if (oldestFirst) rows = $"SELECT * FROM courier.dead_letter WHERE id > {from} ORDER BY id {order} LIMIT {limit}";
+        Sql behind = $"id {Sql.Of(oldestFirst ? ">" : "<")} {from}";
+        Sql rows = $"SELECT * FROM courier.dead_letter WHERE {behind} ORDER BY id {order} LIMIT {limit}";
         // Each condition by itself, so that an index is of use.
         if (queue is { } number)
         {
             rows = $"""
-                SELECT * FROM courier.dead_letter WHERE id {Sql.Of(oldestFirst ? ">" : "<")} {from} AND queue = {number}
+                SELECT * FROM courier.dead_letter WHERE queue = {number} AND {behind}
                 ORDER BY queue, id {order} LIMIT {limit}
                 """;
         }

@@ -27,7 +27,7 @@ internal sealed class Sql(int literalLength, int formattedCount)
     /// <summary>A number for a row that is added to those that are held.</summary>
     public const SqlWord NextRow = SqlWord.NextRow;
 
-    /// <summary>Whether the statement before it, of which this one is a consequence, has changed anything.</summary>
+    /// <summary>Whether the statement that this one is a consequence of has changed anything.</summary>
     public const SqlWord Changed = SqlWord.Changed;
 
     private readonly List<object> parts = new(literalLength == 0 ? formattedCount : 2 * formattedCount + 1);

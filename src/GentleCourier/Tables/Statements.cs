@@ -33,7 +33,8 @@ internal sealed class Statements(string tried)
     /// <param name="sql">Gives rows in an order; the column with most of the bytes is <c>event</c>.</param>
     /// <param name="order">The same order, by names of columns.</param>
     /// <param name="row">Takes a row, and reads its bytes.</param>
-    public Statements ReadPage(Sql sql, string order, Action<Row> row) => Add(new(sql) { Row = row, PageOrder = order });
+    public Statements ReadPage(Sql sql, string order, Action<Row> row) =>
+        Add(new(sql) { Row = row, PageOrder = order });
 
     /// <summary>Writes, and gives rows of what it has written.</summary>
     public Statements WriteRows(Sql sql, Action<Row> row) => Add(new(sql) { Row = row, Writes = true });

@@ -1,0 +1,285 @@
+using GentleCourier.Engines;
+using Npgsql;
+
+namespace GentleCourier.Postgres;
+
+/// <summary>What a relay does with an outbox in a service's own database.</summary>
+/// <param name="server">Where.</param>
+/// <param name="sql">What is said to it.</param>
+/// <param name="listener">Hears of events that are added, while a relay waits.</param>
+/// <param name="added">Raised then.</param>
+/// <param name="clearing">Is told of rows that have left.</param>
+/// <param name="clock">The clock.</param>
+internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, Listener listener, Signal added,
+    Clearing clearing, TimeProvider clock)
+{
+    private const long NobodysTerm = -1;
+
+    // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
+    // events. It still says so for a moment when the relay is awake.
+    private long leads = NobodysTerm;
+    private volatile bool saysThatItWaits, isAwake;
+    private Position position = new(0, clock);
+
+    public PostgresServer Server => server;
+
+    /// <summary>So many events have left the outbox.</summary>
+    public void EventsGone(int count) => clearing.Gone(count);
+
+    public async Task<long?> LeadAsync(string relay, TimeSpan lease, CancellationToken cancellationToken)
+    {
+        (long Term, long Place)? led = null;
+        var place = Parameter.Of(Volatile.Read(ref position).Place);
+        await server.RunAsync(
+            "lead the relays of",
+            new RoundTrip().Add(
+                sql.Lead, row => led = (row.GetInt64(0), row.GetInt64(1)), server.Now, Parameter.Of(relay),
+                Parameter.Of(lease), place),
+            cancellationToken).ConfigureAwait(false);
+        var term = led?.Term ?? NobodysTerm;
+        if (Volatile.Read(ref leads) == term) return led?.Term;
+        if (led is { } begun)
+        {
+            await server.RunAsync(
+                "look for the keys of", new RoundTrip().Add(sql.FindKeys, Parameter.Of(term), server.Now),
+                cancellationToken, PostgresBroker.PublishLimit).ConfigureAwait(false);
+            Volatile.Write(ref position, new Position(begun.Place, clock));
+        }
+        saysThatItWaits = false;
+        Volatile.Write(ref leads, term);
+        return led?.Term;
+    }
+
+    public Task ResignAsync(long term, CancellationToken cancellationToken) =>
+        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)),
+            cancellationToken);
+
+    public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
+    {
+        var (reading, term) = (Begin(), Volatile.Read(ref leads));
+        var (held, fresh) = (new OutboxRows(reading), new OutboxRows(reading));
+        TimeSpan? dueIn = null;
+        await RunAwakeAsync(
+            "read the outbox of",
+            trip => reading.Add(trip, t => t
+                .Add(sql.DropKeys, Parameter.Of(term))
+                .Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
+                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
+            PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        var isFull = fresh.Rows.Count == limit || held.Bytes + fresh.Bytes >= OutboxRows.Many;
+        reading.End(fresh.Rows is [.., var last] ? last.Row : null, isFull);
+        return new OutboxBatch([.. held.Rows, .. fresh.Rows], dueIn, isFull);
+    }
+
+    public async Task<OutboxBatch> ReadOnAsync(
+        IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken)
+    {
+        var reading = Begin();
+        var fresh = new OutboxRows(reading);
+        await server.RunAsync(
+            "read the outbox of",
+            reading.Add(new RoundTrip(), trip => trip.Add(
+                sql.FreshBehind, fresh.Take, Parameter.Of(reading.From), Parameter.Of(underWay[^1].Row),
+                Parameter.Of(underWay.LongCount(row => !row.IsHeld)), Parameter.Of(limit), server.Now)),
+            cancellationToken).ConfigureAwait(false);
+        var isFull = fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many;
+        // Where nothing was read, nothing is known of what lies before it either.
+        if (fresh.Rows is [.., var last]) reading.End(last.Row, isFull);
+        return new OutboxBatch(fresh.Rows, null, isFull);
+    }
+
+    /// <summary>Begins to read the outbox, from its place on, or all of it where it is time for that.</summary>
+    public Reading Begin() => new(Volatile.Read(ref position), sql, clock);
+
+    public async Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken)
+    {
+        // A mark that a crash of the server undoes has its events published again, as one does that was never made.
+        var trip = new RoundTrip().NeedNotSurvive();
+        var isTerm = false;
+        trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
+        Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
+        Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
+        Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
+        Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
+        if (marks.Parts.Count > 0)
+        {
+            var parts = marks.Parts.ToArray();
+            trip.Add(
+                sql.HoldParts, Parameter.Of(term), Parameter.Of(Array.ConvertAll(parts, p => p.Row)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.Key)),
+                Parameter.Of(Array.ConvertAll(parts, p => (string?)p.Address)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.Attempts)),
+                Parameter.Of(Array.ConvertAll(parts, p => p.After)),
+                Parameter.Plain(Array.ConvertAll(parts, p => (string?)p.Reason)), server.Now);
+        }
+        if (marks.Keys.Count > 0)
+        {
+            trip.Add(
+                sql.HoldKeys, Parameter.Of(term), Parameter.Of(marks.Keys.Select(k => (string?)k.Key).ToArray()),
+                Parameter.Of(marks.Keys.Select(k => (TimeSpan?)k.After).ToArray()), server.Now);
+        }
+        if (marks.Freed.Count > 0)
+            trip.Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(marks.Freed.ToArray<string?>()), server.Now);
+        if (marks.By is { } by) Confirm(trip, term, by);
+        await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
+        EventsGone(marks.Forgotten.Count + marks.Held.Count + marks.Parts.Count);
+        return isTerm;
+
+        void Forget(string statement, IEnumerable<OutboxRow> taken)
+        {
+            foreach (var rows in taken.GroupBy(row => row.Started, row => Math.Abs(row.Row)))
+                trip.Add(statement, Parameter.Of([.. rows]), Parameter.Of(rows.Key));
+        }
+
+        void Hold(string statement, IEnumerable<HeldRow> held)
+        {
+            var rows = held.ToArray();
+            if (rows.Length == 0) return;
+            trip.Add(
+                statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(rows, h => Math.Abs(h.Row))),
+                Parameter.Of(Array.ConvertAll(rows, h => h.Attempts)),
+                Parameter.Of(Array.ConvertAll(rows, h => h.After)),
+                Parameter.Plain(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now);
+        }
+    }
+
+    public async Task<IReadOnlySet<string>> ReadHeldKeysAsync(
+        IReadOnlyCollection<string> keys, CancellationToken cancellationToken)
+    {
+        var held = new HashSet<string>(StringComparer.Ordinal);
+        await server.RunAsync(
+            "read",
+            new RoundTrip().Add(sql.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
+            cancellationToken).ConfigureAwait(false);
+        return held;
+    }
+
+    private void Confirm(RoundTrip trip, long term, Confirmation confirmation)
+    {
+        var ((generation, address, last), before) = confirmation;
+        trip.Add(
+            sql.Confirm, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(address), Parameter.Of(last.Term),
+            Parameter.Of(last.Number));
+        if (before is { } gone)
+        {
+            trip.Add(
+                sql.ForgetConfirmed, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(gone.Term),
+                Parameter.Of(gone.Number));
+        }
+    }
+
+    public async Task<StoreMemory?> ReadConfirmedAsync(long term, CancellationToken cancellationToken)
+    {
+        var (identity, confirmed) = ((string?)null, new List<Confirmed>());
+        await server.RunAsync(
+            "read what brokers have confirmed to",
+            new RoundTrip()
+                .Add(sql.Identify, row => identity = row.GetString(0), Parameter.Of(term),
+                    Parameter.Of(Guid.NewGuid().ToString("N")))
+                .Add(sql.Confirmed, row => confirmed.Add(new(
+                    row.GetString(0), row.GetString(1), new(row.GetInt64(2), row.GetInt64(3))))),
+            cancellationToken).ConfigureAwait(false);
+        if (identity is null) return null;
+        var older = new RoundTrip().NeedNotSurvive();
+        foreach (var (generation, _, last) in confirmed)
+            older.Add(
+                sql.ClearConfirmed, Parameter.Of(generation), Parameter.Of(last.Term), Parameter.Of(last.Number));
+        if (confirmed.Count > 0)
+            await server.RunAsync("clear away in", older, cancellationToken).ConfigureAwait(false);
+        return new(identity, confirmed);
+    }
+
+    public async Task<long?> RaiseTermAsync(long term, long above, CancellationToken cancellationToken)
+    {
+        var raised = (long?)null;
+        await server.RunAsync(
+            "raise the term of",
+            new RoundTrip().Add(
+                sql.RaiseTerm, row => raised = row.GetInt64(0), Parameter.Of(term), Parameter.Of(above)),
+            cancellationToken).ConfigureAwait(false);
+        if (raised is { } now) Interlocked.CompareExchange(ref leads, now, term);
+        return raised;
+    }
+
+    public Task AcceptBrokerAsync(bool asNewStore, CancellationToken cancellationToken) =>
+        server.RunAsync(
+            "accept the broker in",
+            new RoundTrip().Add(sql.ForgetBrokers).Add(sql.EndTerm, Parameter.Of(asNewStore)), cancellationToken);
+
+    public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
+        server.RunAsync("write down an error of the relay in",
+            new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Plain(error)), cancellationToken);
+
+    /// <summary>
+    /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its
+    /// events before it could read this does not tell: so those that were under way are waited for by looking, more and
+    /// more rarely.
+    /// </summary>
+    public async Task WaitForOutboxAsync(TimeSpan limit, CancellationToken cancellationToken)
+    {
+        listener.Start();
+        var next = added.Next;
+        var began = clock.GetTimestamp();
+        var underWay = saysThatItWaits && !isAwake ? 0L : long.MaxValue;
+        if (underWay > 0) await SayThatItWaitsAsync(cancellationToken).ConfigureAwait(false);
+        for (var pause = TimeSpan.FromMilliseconds(1); ; pause *= 1.5)
+        {
+            var (hasSome, oldest, following) = (false, 0L, 0L);
+            await server.RunAsync(
+                "look into the outbox of",
+                new RoundTrip().Add(
+                    sql.Look,
+                    row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2)),
+                    Parameter.Of(Volatile.Read(ref position).Place)),
+                cancellationToken).ConfigureAwait(false);
+            underWay = Math.Min(underWay, following);
+            var left = limit - clock.GetElapsedTime(began);
+            if (hasSome || left <= TimeSpan.Zero) break;
+            var allTell = oldest >= underWay;
+            try
+            {
+                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken)
+                    .ConfigureAwait(false);
+                break;
+            }
+            catch (TimeoutException) when (!allTell && left > pause)
+            {
+                // Look again.
+            }
+            catch (TimeoutException)
+            {
+                isAwake = !allTell;
+                return;
+            }
+        }
+        isAwake = true;
+    }
+
+    private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
+    {
+        await server.RunAsync(
+            "wait for the outbox of", new RoundTrip().NeedNotSurvive()
+                .Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(Volatile.Read(ref leads))), cancellationToken)
+            .ConfigureAwait(false);
+        (saysThatItWaits, isAwake) = (true, false);
+    }
+
+    /// <summary>
+    /// Runs what a relay does that has woken, and says along with it that it no longer waits: a round trip for that
+    /// alone would be one more until the first event is on its way. None of it need survive a crash of the server: it
+    /// only moves rows.
+    /// </summary>
+    public async Task RunAwakeAsync(
+        string tried, Func<RoundTrip, RoundTrip> statements, TimeSpan limit, CancellationToken cancellationToken)
+    {
+        var trip = statements(new RoundTrip().NeedNotSurvive());
+        var says = saysThatItWaits && isAwake;
+        // Last, since it locks the row of the lead, which is kept beside this, however long it takes.
+        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(Volatile.Read(ref leads)));
+        await server.RunAsync(tried, trip, cancellationToken, limit).ConfigureAwait(false);
+        if (says) saysThatItWaits = false;
+    }
+}

@@ -1,0 +1,219 @@
+using GentleCourier.Engines;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>Hands over copies of a queue, takes back what becomes of them, and counts it.</summary>
+internal sealed class DeliveryStatements(Prepared all)
+{
+    private readonly Statement count = all.Add("""
+        UPDATE courier_queue SET waiting = waiting + ?1, in_hand = in_hand + ?2, came = came + ?3,
+            accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 - ?7
+            WHERE id = ?8
+        """);
+
+    // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
+    private readonly Statement next = all.Add("""
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
+        FROM courier_place p LEFT JOIN courier_copy c ON c.id = p.copy
+        WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
+        """);
+    private readonly Statement lease = all.Add("""
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error
+        FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
+        """);
+
+    // In key order only the first copy of each key may be handed over: one by one, behind the key of the last time.
+    private readonly Statement isInKeyOrder = all.Add(
+        "SELECT in_key_order FROM courier_queue WHERE id = ?");
+    private readonly Statement nextInKeyOrder = all.Add($"""
+        {KeysWaiting}
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
+        {FirstOfKeys} LIMIT ?4
+        """);
+    private readonly Statement leaseOne = all.Add("""
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error, key
+        FROM courier_place WHERE queue = ?5 AND due = ?6 AND copy = ?7
+        """);
+    private readonly Statement leavePlace = all.Add(
+        "DELETE FROM courier_place WHERE queue = ? AND due = ? AND copy = ?");
+
+    /// <summary>
+    /// The keys of queue <c>?1</c> of which copies wait, behind <c>?3</c>: one after another by the index.
+    /// </summary>
+    public const string KeysWaiting = """
+        WITH RECURSIVE keys (key) AS (
+            SELECT min(key) FROM courier_place WHERE queue = ?1 AND key > ?3
+            UNION ALL
+            SELECT (SELECT min(p.key) FROM courier_place p WHERE p.queue = ?1 AND p.key > keys.key) FROM keys
+            WHERE keys.key IS NOT NULL)
+        """;
+
+    /// <summary>
+    /// The first copy of each key, due by <c>?2</c>, where none of its key is in hand. The order of the join lets it
+    /// end as soon as there are enough.
+    /// </summary>
+    public const string FirstOfKeys = """
+        FROM keys CROSS JOIN courier_place p ON p.queue = ?1 AND p.key = keys.key AND p.copy = (
+                SELECT min(f.copy) FROM courier_place f WHERE f.queue = ?1 AND f.key = keys.key)
+            LEFT JOIN courier_copy c ON c.id = p.copy
+        WHERE keys.key IS NOT NULL AND p.due <= ?2
+            AND NOT EXISTS (SELECT 1 FROM courier_lease l WHERE l.queue = ?1 AND l.key = keys.key)
+        """;
+    private readonly Statement leavePlaces = all.Add(
+        "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
+    private readonly Statement endLease = all.Add("DELETE FROM courier_lease WHERE copy = ? AND number = ?");
+    private readonly Statement renew = all.Add(
+        "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
+    private readonly Statement deleteCopy = all.Add("DELETE FROM courier_copy WHERE id = ?");
+    private readonly Statement release = all.Add("""
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
+        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned,
+            iif(l.attempts > 1 OR l.error IS NOT NULL, l.first_attempt, NULL), l.error, l.key
+        FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
+        """);
+    private readonly Statement retry = all.Add("""
+        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error, key)
+        SELECT queue, ?, copy, attempts - ?, first_attempt, ?, key FROM courier_lease WHERE copy = ? AND number = ?
+        """);
+    private readonly Statement expiredQueues = all.Add(
+        "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
+    private readonly Statement returnExpired = all.Add("""
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
+        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt,
+            'the lease of ' || l.worker || ' ran out', l.key
+        FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.until <= ?1
+        """);
+    private readonly Statement endExpired = all.Add("DELETE FROM courier_lease WHERE until <= ?");
+
+    public void Count(long queue, long waiting = 0, long inHand = 0, long came = 0, long accepted = 0, long failed = 0,
+        long setAside = 0, long lettersGone = 0) =>
+        count.Bind(1, waiting).Bind(2, inHand).Bind(3, came).Bind(4, accepted).Bind(5, failed).Bind(6, setAside)
+            .Bind(7, lettersGone).Bind(8, queue).Run();
+
+    /// <summary>
+    /// Hands over what is first in line. Copies that have a place in the queue and are not there, in a file that is
+    /// damaged or was edited, lose their places, and are told of.
+    /// </summary>
+    public (List<HandOver> Handed, List<long> Missing) HandOver(
+        long queue, int credit, long number, long now, long until, string worker)
+    {
+        var (handed, missing) = (new List<HandOver>(), new List<long>());
+        var (lastDue, lastCopy, bytes) = (0L, 0L, 0);
+        next.Bind(1, queue).Bind(2, now).Bind(3, credit);
+        while (next.Step())
+        {
+            (lastDue, lastCopy) = (next.Int64(0), next.Int64(1));
+            if (next.NullableInt64(5) is null)
+            {
+                missing.Add(lastCopy);
+                continue;
+            }
+            var json = next.Blob(4);
+            handed.Add(Leased(next, json, lastCopy, number, now));
+            bytes += json.Length;
+            if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
+            next.Reset();
+            break;
+        }
+        if (handed.Count + missing.Count == 0) return (handed, missing);
+
+        lease.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, lastDue)
+            .Bind(7, lastCopy).Run();
+        leavePlaces.Bind(1, queue).Bind(2, lastDue).Bind(3, lastCopy).Run();
+        foreach (var copy in missing) endLease.Bind(1, copy).Bind(2, number).Run();
+        Count(queue, waiting: -handed.Count - missing.Count, inHand: handed.Count);
+        return (handed, missing);
+    }
+
+    /// <summary>The row at which a statement that hands over stands.</summary>
+    private static LeasedCopy Leased(Statement row, byte[] json, long copy, long number, long now) =>
+        new(json, (int)row.Int64(2), (int)row.Int64(3), copy, number,
+            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null)
+        {
+            Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
+            Age = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8)) + (row.NullableInt64(9) ?? 0)),
+        };
+
+    public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
+
+    /// <summary>The same in key order.</summary>
+    /// <param name="queue">The queue.</param>
+    /// <param name="credit">How many at the most.</param>
+    /// <param name="number">Of this hand-over.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="until">When the leases end.</param>
+    /// <param name="worker">Who gets them.</param>
+    /// <param name="after">Behind which key to begin.</param>
+    public (List<HandOver> Handed, List<long> Missing, string LastKey) HandOverInKeyOrder(
+        long queue, int credit, long number, long now, long until, string worker, string after)
+    {
+        var (handed, missing, last, bytes) = (new List<HandOver>(), new List<long>(), after, 0);
+        var places = new List<(long Due, long Copy)>();
+        nextInKeyOrder.Bind(1, queue).Bind(2, now).Bind(3, after).Bind(4, credit);
+        while (nextInKeyOrder.Step())
+        {
+            var (due, copy) = (nextInKeyOrder.Int64(0), nextInKeyOrder.Int64(1));
+            places.Add((due, copy));
+            last = nextInKeyOrder.Text(6)!;
+            if (nextInKeyOrder.NullableInt64(5) is null)
+            {
+                missing.Add(copy);
+                continue;
+            }
+            var json = nextInKeyOrder.Blob(4);
+            handed.Add(Leased(nextInKeyOrder, json, copy, number, now));
+            bytes += json.Length;
+            if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
+            nextInKeyOrder.Reset();
+            break;
+        }
+        foreach (var (due, copy) in places)
+        {
+            if (!missing.Contains(copy))
+            {
+                leaseOne.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, due)
+                    .Bind(7, copy).Run();
+            }
+            leavePlace.Bind(1, queue).Bind(2, due).Bind(3, copy).Run();
+        }
+        if (places.Count > 0) Count(queue, waiting: -places.Count, inHand: handed.Count);
+        return (handed, missing, last);
+    }
+
+    public bool Renew(LeasedCopy copy, long until) =>
+        renew.Bind(1, until).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1;
+
+    public bool Accept(LeasedCopy copy)
+    {
+        if (!EndLease(copy)) return false;
+        deleteCopy.Bind(1, copy.Copy).Run();
+        return true;
+    }
+
+    public bool Release(LeasedCopy copy, long now) =>
+        release.Bind(1, now).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1 && EndLease(copy);
+
+    public bool Retry(LeasedCopy copy, long due, bool counts, string error) =>
+        retry.Bind(1, due).Bind(2, counts ? 0 : 1).BindPlain(3, error).Bind(4, copy.Copy).Bind(5, copy.Number)
+            .Run() == 1
+        && EndLease(copy);
+
+    /// <summary>Gives back what dead workers held; the queues that got something.</summary>
+    public List<long> ReturnExpired(long now)
+    {
+        var queues = new List<(long Id, long Count)>();
+        expiredQueues.Bind(1, now);
+        while (expiredQueues.Step()) queues.Add((expiredQueues.Int64(0), expiredQueues.Int64(1)));
+        if (queues.Count > 0)
+        {
+            returnExpired.Bind(1, now).Run();
+            endExpired.Bind(1, now).Run();
+            foreach (var (id, expired) in queues) Count(id, waiting: expired, inHand: -expired);
+        }
+        return queues.ConvertAll(q => q.Id);
+    }
+
+    private bool EndLease(LeasedCopy copy) => endLease.Bind(1, copy.Copy).Bind(2, copy.Number).Run() == 1;
+}

@@ -1,0 +1,24 @@
+using Microsoft.Data.Sqlite;
+
+namespace GentleCourier.Sqlite;
+
+/// <summary>A connection, and the statements that are prepared on it; they are closed together.</summary>
+internal sealed class Prepared(SqliteConnection connection) : IDisposable
+{
+    private readonly List<Statement> statements = [];
+
+    public SqliteConnection Connection => connection;
+
+    public Statement Add(string sql)
+    {
+        var statement = new Statement(connection, sql);
+        statements.Add(statement);
+        return statement;
+    }
+
+    public void Dispose()
+    {
+        statements.ForEach(statement => statement.Dispose());
+        connection.Dispose();
+    }
+}
