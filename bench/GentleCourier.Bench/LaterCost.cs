@@ -57,7 +57,7 @@ internal static class LaterCost
         foreach (var chunk in Enumerable.Range(0, events).Chunk(5_000))
             await AddAsync(host, chunk.Select(i => EventDraft.Of(
                 Workshop.Tap(i),
-                new() { Due = GentleCourier.Due.In(TimeSpan.FromDays(1) + TimeSpan.FromSeconds(i)) })));
+                new() { Due = GentleCourier.DueTime.In(TimeSpan.FromDays(1) + TimeSpan.FromSeconds(i)) })));
         Console.WriteLine($"({events:N0} are added for later, {Workshop.Rate(events, began):N0}/s)");
         await PrintAsync($"{engine}, {events:N0} for later");
         await host.StopAsync();
@@ -85,7 +85,7 @@ internal static class LaterCost
             for (var i = 1; i <= Due; i++)
             {
                 await AddAsync(host, [EventDraft.Of(
-                    Workshop.Tap(i), new() { Due = GentleCourier.Due.In(TimeSpan.FromMilliseconds(150)) })]);
+                    Workshop.Tap(i), new() { Due = GentleCourier.DueTime.In(TimeSpan.FromMilliseconds(150)) })]);
                 while (late.Times.Count < i) await Task.Delay(1);
             }
             var times = late.Times.Order().ToList();

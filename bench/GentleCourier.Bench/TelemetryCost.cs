@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Diagnostics.Metrics;
+using GentleCourier.Telemetry;
 
 namespace GentleCourier.Bench;
 

@@ -2,7 +2,9 @@ using System.CommandLine;
 using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Watching;
 using Spectre.Console;
 
@@ -135,7 +137,7 @@ internal static class DeadLettersCommand
     {
         try
         {
-            var @event = Event.Read(letter.Json);
+            var @event = CourierEvent.Read(letter.Json);
             return (@event.Id, @event.Type, @event.Source);
         }
         catch (UnreadableEventException)

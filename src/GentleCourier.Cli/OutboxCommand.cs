@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Text;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Spectre.Console;
 

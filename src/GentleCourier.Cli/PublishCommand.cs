@@ -2,6 +2,7 @@ using System.CommandLine;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Cli;
 
@@ -130,11 +131,11 @@ internal static class PublishCommand
         }
     }
 
-    private static Event Check(byte[] encoded, bool whole)
+    private static CourierEvent Check(byte[] encoded, bool whole)
     {
         try
         {
-            var @event = Event.Read(encoded);
+            var @event = CourierEvent.Read(encoded);
             using (JsonDocument.Parse(encoded, Once)) return @event;
         }
         catch (JsonException e)

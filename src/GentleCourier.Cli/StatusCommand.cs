@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Diagnostics;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Watching;
 
@@ -89,16 +90,12 @@ internal static class StatusCommand
         if (queues.Except(broker.Queues.Select(q => q.Queue)).FirstOrDefault() is { } unknown)
             throw new CourierException($"{broker.Broker} has no queue '{unknown}'; it has "
                 + string.Join(", ", broker.Queues.Select(q => q.Queue)));
-        return status with
-        {
-            Broker = broker with
-            {
-                Queues = [.. broker.Queues.Where(q => queues.Contains(q.Queue))],
-                Workers = broker.Workers is null ? null : [.. broker.Workers
-                    .Select(w => w with { Receivers = [.. w.Receivers.Where(r => queues.Contains(r.Queue))] })
-                    .Where(w => w.Receivers.Count > 0)],
-            },
-        };
+        var figures = new BrokerFigures(
+            broker.Broker, broker.At, [.. broker.Queues.Where(q => queues.Contains(q.Queue))],
+            broker.Workers is null ? null : [.. broker.Workers
+                .Select(w => w with { Receivers = [.. w.Receivers.Where(r => queues.Contains(r.Queue))] })
+                .Where(w => w.Receivers.Count > 0)]);
+        return new CourierStatus(figures, status.Stores, status.Unreachable);
     }
 
     /// <summary>Looks once a second until nothing waits, and tells people how many do.</summary>

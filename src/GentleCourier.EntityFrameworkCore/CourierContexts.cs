@@ -106,7 +106,7 @@ public static class CourierContexts
     /// Another worker has just handled one of the events: let it pass, the others are handled one at a time.
     /// </exception>
     public static Task BeginAsync<TContract>(
-        this Batch<TContract> batch, DbContext context, CancellationToken cancellationToken)
+        this DeliveryBatch<TContract> batch, DbContext context, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(batch);
         return BeginAsync(batch.Inbox, context, cancellationToken);

@@ -23,5 +23,5 @@ internal sealed class OutboxEvent : WrittenEvent;
 internal sealed class LaterOutboxEvent : WrittenEvent
 {
     /// <summary>When it is due; what that means in the database is said when it is saved.</summary>
-    public Due Due { get; init; }
+    public DueTime Due { get; init; }
 }

@@ -2,6 +2,7 @@ using System.Data.Common;
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 using GentleCourier;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
@@ -113,7 +114,7 @@ async Task PublishAsync()
         {
             await host.Services.GetRequiredService<IOutbox>().AddAsync(
                 transaction, new Mark(number),
-                new() { Due = isTimed && number % 2 == 0 ? Due.In(TimeSpan.FromMilliseconds(200)) : null });
+                new() { Due = isTimed && number % 2 == 0 ? DueTime.In(TimeSpan.FromMilliseconds(200)) : null });
         }
         await transaction.CommitAsync();
     }

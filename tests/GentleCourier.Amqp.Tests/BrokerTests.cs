@@ -45,7 +45,7 @@ public sealed class BrokerTests
         while (seen.Count < 1000)
         {
             var arrivals = await link.ReceiveAsync(100, int.MaxValue, Cancel);
-            seen.AddRange(arrivals.Select(a => Event.Read(reader.Read(Message.Of(a.Message))).Id));
+            seen.AddRange(arrivals.Select(a => CourierEvent.Read(reader.Read(Message.Of(a.Message))).Id));
             link.Settle(arrivals.Select(a => new Verdict(a.Id, DeliveryState.Accepted)));
             if (link.Credit < 50) link.Grant(100);
         }

@@ -4,6 +4,7 @@ using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Tests;
 
@@ -77,8 +78,8 @@ public sealed class CloudEventTests
     {
         var back = Read(Samples.MessageOf(json));
         Assert.True(JsonNode.DeepEquals(JsonNode.Parse(json), JsonNode.Parse(back)), back);
-        Assert.Equal(Event.Read(Encoding.UTF8.GetBytes(json)).Data.ToArray(),
-            Event.Read(Encoding.UTF8.GetBytes(back)).Data.ToArray());
+        Assert.Equal(CourierEvent.Read(Encoding.UTF8.GetBytes(json)).Data.ToArray(),
+            CourierEvent.Read(Encoding.UTF8.GetBytes(back)).Data.ToArray());
     }
 
     [Fact]
@@ -124,7 +125,7 @@ public sealed class CloudEventTests
              "flag":true,"number":7,"bytes":"AQ==","data":[1]}
             """;
         Assert.True(JsonNode.DeepEquals(JsonNode.Parse(expected), JsonNode.Parse(json)), json);
-        Assert.Equal(2023, Event.Read(Encoding.UTF8.GetBytes(json)).Time!.Value.Year);
+        Assert.Equal(2023, CourierEvent.Read(Encoding.UTF8.GetBytes(json)).Time!.Value.Year);
     }
 
     [Theory]

@@ -2,6 +2,7 @@ using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Tests;
 

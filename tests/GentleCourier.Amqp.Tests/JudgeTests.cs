@@ -109,7 +109,7 @@ public sealed class JudgeTests
         Assert.Equal([0u, 0u, 0u, 1u], headers);
         await using var rejected = await session.AttachReceiverAsync("rejected", "rejected/outcomes", Cancel);
         using var events = new CloudEventReader();
-        Assert.Equal("tap-2", Event.Read(events.Read(Message.Of((await OneAsync(rejected)).Message))).Id);
+        Assert.Equal("tap-2", CourierEvent.Read(events.Read(Message.Of((await OneAsync(rejected)).Message))).Id);
     }
 
     [Fact]
@@ -190,7 +190,7 @@ public sealed class JudgeTests
         using var events = new CloudEventReader();
         var first = events.Read(Message.Of((await OneAsync(link)).Message));
         var second = events.Read(Message.Of((await OneAsync(link)).Message));
-        Assert.Equal("""{"a":1}""", Encoding.UTF8.GetString(Event.Read(first).Data.Span));
-        Assert.Equal(("8", "tap-9"), (Event.Read(first).Id, Event.Read(second).Id));
+        Assert.Equal("""{"a":1}""", Encoding.UTF8.GetString(CourierEvent.Read(first).Data.Span));
+        Assert.Equal(("8", "tap-9"), (CourierEvent.Read(first).Id, CourierEvent.Read(second).Id));
     }
 }

@@ -1,6 +1,7 @@
 using System.Text;
 using System.Text.Json;
 using System.Text.RegularExpressions;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Sqlite;
 using GentleCourier.Watching;
@@ -181,7 +182,7 @@ public sealed partial class CommandTests
 
         await using var broker = new SqliteEngine()
             .CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
-        var events = (await broker.Reports!.PeekAsync("taps", 10)).Select(e => Event.Read(e.Json)).ToList();
+        var events = (await broker.Reports!.PeekAsync("taps", 10)).Select(e => CourierEvent.Read(e.Json)).ToList();
         Assert.Equal([("gate-1/1", null), ("two", "k")], events.Select(e => (e.Id, e.PartitionKey)));
         Assert.Equal("""{"number":2}""", Encoding.UTF8.GetString(events[1].Data.Span));
     }

@@ -24,7 +24,7 @@ public sealed class TimedTests : IDisposable
     private static byte[] Event(string id, string type) => Encoding.UTF8.GetBytes(
         $$"""{"specversion":"1.0","id":"{{id}}","source":"/t","type":"{{type}}","data":{"note":"a\u0007b"} }""");
 
-    private static async Task AddAsync(IStorePort store, params (string Id, string? Key, Due Due)[] events)
+    private static async Task AddAsync(IStorePort store, params (string Id, string? Key, DueTime Due)[] events)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();
@@ -39,8 +39,8 @@ public sealed class TimedTests : IDisposable
         await using var store = await StoreAsync();
         (await courier.RunAsync("later")).Says("nothing waits in sqlite:");
         var far = new DateTimeOffset(2031, 6, 14, 5, 0, 0, TimeSpan.Zero);
-        await AddAsync(store, ("0646", "north", Due.At(far.AddHours(1))), ("0614", "north", Due.At(far)),
-            ("0720", null, Due.In(TimeSpan.FromHours(3.2))));
+        await AddAsync(store, ("0646", "north", DueTime.At(far.AddHours(1))), ("0614", "north", DueTime.At(far)),
+            ("0720", null, DueTime.In(TimeSpan.FromHours(3.2))));
         var list = await courier.RunAsync("later");
         Assert.Matches(
             @"in 3 h +test.reminder +- +0720 *\n2031-06-14 05:00:00Z .* test.reminder +north +0614", list.Output);

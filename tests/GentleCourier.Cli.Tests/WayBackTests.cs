@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Text;
 using System.Text.Json.Nodes;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Postgres;
 using GentleCourier.Servers;
@@ -50,7 +51,7 @@ public sealed class WayBackTests : IDisposable
     }
 
     private static int NumberOf(ReadOnlyMemory<byte> json) =>
-        int.Parse(Event.Read(json).Id["gate-1/".Length..], System.Globalization.CultureInfo.InvariantCulture);
+        int.Parse(CourierEvent.Read(json).Id["gate-1/".Length..], System.Globalization.CultureInfo.InvariantCulture);
 
     private static Outcome.Rejected ByNumber(int number) => number % 3 == 0
         ? new("no such pier", null)
@@ -175,7 +176,7 @@ public sealed class WayBackTests : IDisposable
 
         var waiting = await broker.Reports!.PeekAsync("taps", 10);
         Assert.Equal([TapOf(0), null], waiting.Select(e => e.History[0].IsRepaired ? null : e.Json.ToArray()));
-        Assert.Equal("""{"number":42}""", Encoding.UTF8.GetString(Event.Read(waiting[1].Json).Data.Span));
+        Assert.Equal("""{"number":42}""", Encoding.UTF8.GetString(CourierEvent.Read(waiting[1].Json).Data.Span));
         Assert.True(JsonNode.DeepEquals(second["event"], JsonNode.Parse(waiting[1].Json.Span)));
         // A file of another broker is not taken, though the numbers are the same.
         await using var other = new SqliteEngine().CreateBroker(
@@ -226,7 +227,7 @@ public sealed class WayBackTests : IDisposable
         (await courier.RunAsync("outbox", "--broker", "x")).Fails(2, "--broker");
 
         static int DataOf(ReadOnlyMemory<byte> json) =>
-            JsonNode.Parse(Event.Read(json).Data.Span)!["number"]!.GetValue<int>();
+            JsonNode.Parse(CourierEvent.Read(json).Data.Span)!["number"]!.GetValue<int>();
     }
 
     [Fact]
@@ -271,8 +272,8 @@ public sealed class WayBackTests : IDisposable
         await Task.WhenAll(workers);
         var waiting = await broker.Reports!.PeekAsync("taps", Count);
         var ledger = Ledger.Balance(
-            Enumerable.Range(0, Count).Select(i => $"gate-1/{i}"), handled, waiting.Select(e => Event.Read(e.Json).Id),
-            await broker.DeadLetters!.ReadAllAsync().Select(l => Event.Read(l.Json).Id).ToListAsync(), 0);
+            Enumerable.Range(0, Count).Select(i => $"gate-1/{i}"), handled, waiting.Select(e => CourierEvent.Read(e.Json).Id),
+            await broker.DeadLetters!.ReadAllAsync().Select(l => CourierEvent.Read(l.Json).Id).ToListAsync(), 0);
         Assert.True(ledger.Balances, string.Join(", ", ledger.Missing.Concat(ledger.Unexpected)));
         Assert.Equal((Count, 0, 0), (ledger.Handled, ledger.Waiting, ledger.DeadLetters));
 
@@ -287,7 +288,7 @@ public sealed class WayBackTests : IDisposable
                 while (true)
                 {
                     var taken = await link.ReceiveAsync(50, ending.Token);
-                    foreach (var delivery in taken) handled.Enqueue(Event.Read(delivery.Json).Id);
+                    foreach (var delivery in taken) handled.Enqueue(CourierEvent.Read(delivery.Json).Id);
                     await link.SettleAsync(
                         [.. taken.Select(d => new Settlement(d, Outcome.Accepted))], 0, CancellationToken.None);
                 }

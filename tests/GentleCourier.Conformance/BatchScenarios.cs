@@ -12,12 +12,12 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
     {
         public ConcurrentQueue<int[]> Batches { get; } = [];
 
-        public Func<Batch<Tap>, CancellationToken, Task> OnBatch { get; init; } = (_, _) => Task.CompletedTask;
+        public Func<DeliveryBatch<Tap>, CancellationToken, Task> OnBatch { get; init; } = (_, _) => Task.CompletedTask;
     }
 
     private sealed class TapBatches(BatchLog log) : IBatchReceiver<Tap>
     {
-        public async Task HandleAsync(Batch<Tap> batch, CancellationToken cancellationToken)
+        public async Task HandleAsync(DeliveryBatch<Tap> batch, CancellationToken cancellationToken)
         {
             log.Batches.Enqueue([.. batch.Select(item => item.Data.Number)]);
             await log.OnBatch(batch, cancellationToken);
@@ -52,7 +52,7 @@ public abstract class BatchScenarios<TPlace> where TPlace : Place, new()
         crossing.Broker().PublishAsync([.. Enumerable.Range(0, count).Select(i => Crossing.TapEvent(i))]);
 
     private static async Task ChargeAsync(
-        Batch<Tap> batch, CancellationToken cancel, Func<BatchItem<Tap>, bool>? where = null)
+        DeliveryBatch<Tap> batch, CancellationToken cancel, Func<BatchedDelivery<Tap>, bool>? where = null)
     {
         var transaction = await batch.BeginAsync(cancel);
         foreach (var item in batch.Where(where ?? (_ => true)))

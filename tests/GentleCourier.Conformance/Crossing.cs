@@ -1,4 +1,5 @@
 using System.Data.Common;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
@@ -109,7 +110,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     /// <summary>The number in a tap or a charge, out of the event around it.</summary>
     public static int NumberOf(ReadOnlyMemory<byte> json)
     {
-        using var data = System.Text.Json.JsonDocument.Parse(Event.Read(json).Data);
+        using var data = System.Text.Json.JsonDocument.Parse(CourierEvent.Read(json).Data);
         return data.RootElement.GetProperty("number").GetInt32();
     }
 

@@ -28,7 +28,7 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
                 cancellationToken: cancellationToken);
     }
 
-    public sealed class ChargedReceiver(ConcurrentQueue<Event> log) : IReceiver<Charged>
+    public sealed class ChargedReceiver(ConcurrentQueue<CourierEvent> log) : IReceiver<Charged>
     {
         public Task HandleAsync(Delivery<Charged> delivery, CancellationToken cancellationToken)
         {
@@ -73,7 +73,7 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
     public async Task What_a_handler_publishes_says_what_it_belongs_to_and_what_it_came_of()
     {
         await using var crossing = new Crossing(new TPlace());
-        var log = new ConcurrentQueue<Event>();
+        var log = new ConcurrentQueue<CourierEvent>();
         await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, ChargingReceiver>())
                 .Receive("charges", q => q.Handle<Charged, ChargedReceiver>()),

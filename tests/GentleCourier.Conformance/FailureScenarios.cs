@@ -362,7 +362,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
                 (q.Options.BatchSize, q.Options.Prefetch) = (50, 100);
                 q.HandleBatches<Tap, Batches>();
             }),
-            services: s => s.AddSingleton<ILoggerFactory>(reports).AddSingleton<Action<Batch<Tap>>>(batch =>
+            services: s => s.AddSingleton<ILoggerFactory>(reports).AddSingleton<Action<DeliveryBatch<Tap>>>(batch =>
             {
                 Interlocked.Increment(ref calls);
                 if (!Volatile.Read(ref isBack)) throw new HttpRequestException("refused");
@@ -379,9 +379,9 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         Assert.InRange(handled.Values.Count(attempt => attempt > 1), 0, 5);
     }
 
-    private sealed class Batches(Action<Batch<Tap>> handle) : IBatchReceiver<Tap>
+    private sealed class Batches(Action<DeliveryBatch<Tap>> handle) : IBatchReceiver<Tap>
     {
-        public Task HandleAsync(Batch<Tap> batch, CancellationToken cancellationToken)
+        public Task HandleAsync(DeliveryBatch<Tap> batch, CancellationToken cancellationToken)
         {
             handle(batch);
             return Task.CompletedTask;

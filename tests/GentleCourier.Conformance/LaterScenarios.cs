@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -7,9 +8,9 @@ namespace GentleCourier.Conformance;
 /// <summary>Events for later: they wait in nobody's way, and can be looked at, moved and cancelled.</summary>
 public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
 {
-    private static readonly Due Tomorrow = Due.In(TimeSpan.FromDays(1)), Now = Due.In(TimeSpan.Zero);
+    private static readonly DueTime Tomorrow = DueTime.In(TimeSpan.FromDays(1)), Now = DueTime.In(TimeSpan.Zero);
 
-    private static EventDraft Tap(int number, Due? due = null, string? key = null) =>
+    private static EventDraft Tap(int number, DueTime? due = null, string? key = null) =>
         EventDraft.Of(new Tap(number), new() { PartitionKey = key, Id = $"tap-{number}", Due = due });
 
     private static ILaterEvents Later(IHost host) => host.Services.GetRequiredService<ILaterEvents>();
@@ -61,7 +62,7 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         var at = DateTimeOffset.UtcNow.AddMilliseconds(400);
         // Ordered by its key, which counts from when each is due.
         await harbour.PublishAsync(
-            [.. Enumerable.Range(0, 10).Select(i => Tap(i, Due.At(at.AddMilliseconds(-20 * i)), "card-7"))]);
+            [.. Enumerable.Range(0, 10).Select(i => Tap(i, DueTime.At(at.AddMilliseconds(-20 * i)), "card-7"))]);
         await HandledAsync(log, [.. Enumerable.Range(0, 10)]);
         Assert.Equal(Enumerable.Range(0, 10).Reverse(), Numbers(log));
         Assert.All(log.Taps, t => Assert.True(DateTimeOffset.UtcNow > t.Event.Time));
@@ -132,7 +133,7 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         var store = harbour.Store();
-        await harbour.PublishAsync(Tap(1, Now), Tap(2, Due.At(DateTimeOffset.UtcNow.AddYears(-1))), Tap(3, Tomorrow));
+        await harbour.PublishAsync(Tap(1, Now), Tap(2, DueTime.At(DateTimeOffset.UtcNow.AddYears(-1))), Tap(3, Tomorrow));
         var first = await store.LeadAsync("first", TimeSpan.FromMinutes(1));
         await store.ResignAsync(first!.Value);
         Assert.Equal(0, (await store.Later.MoveDueAsync(first.Value, 10, [])).Moved);
@@ -157,14 +158,14 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         var first = DateTimeOffset.UnixEpoch.AddYears(100);
         await harbour.PublishAsync([.. Enumerable.Range(0, 1000).Select(
-            i => Tap(i, Due.At(first.AddSeconds(i / 3)), i % 2 == 0 ? "even" : "odd"))]);
+            i => Tap(i, DueTime.At(first.AddSeconds(i / 3)), i % 2 == 0 ? "even" : "odd"))]);
         var read = new List<LaterEvent>();
         while (await Later(harbour).ListAsync(limit: 70, after: read.LastOrDefault()) is { Count: > 0 } some)
             read.AddRange(some);
         Assert.Equal(Enumerable.Range(0, 1000).Select(i => $"tap-{i}"), read.Select(e => e.Id));
 
         var time = first.AddSeconds(100.5);
-        Assert.Equal(500, await Later(harbour).MoveAsync(new LaterFilter { PartitionKey = "even" }, Due.At(time)));
+        Assert.Equal(500, await Later(harbour).MoveAsync(new LaterFilter { PartitionKey = "even" }, DueTime.At(time)));
         var moved = await Later(harbour).ListAsync(new LaterFilter { PartitionKey = "even" }, limit: 1000);
         Assert.Equal(500, moved.Count);
         Assert.All(moved, e => Assert.Equal((time, time), (e.Due, e.Read().Time)));
@@ -173,12 +174,12 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
     [Fact]
     public async Task The_first_and_the_last_of_all_times_stop_nobody()
     {
-        Assert.Throws<ArgumentOutOfRangeException>(() => Due.In(TimeSpan.FromTicks(-1)));
-        Assert.Throws<ArgumentOutOfRangeException>(() => Due.In(TimeSpan.FromDays(40_000)));
+        Assert.Throws<ArgumentOutOfRangeException>(() => DueTime.In(TimeSpan.FromTicks(-1)));
+        Assert.Throws<ArgumentOutOfRangeException>(() => DueTime.In(TimeSpan.FromDays(40_000)));
         await using var crossing = new Crossing(new TPlace());
         var (harbour, log) = await StartAsync(crossing);
-        await harbour.PublishAsync(Tap(1, Due.At(DateTimeOffset.MaxValue)), Tap(2, Due.At(DateTimeOffset.MinValue)),
-            Tap(3, Due.In(Due.LongestDelay)));
+        await harbour.PublishAsync(Tap(1, DueTime.At(DateTimeOffset.MaxValue)), Tap(2, DueTime.At(DateTimeOffset.MinValue)),
+            Tap(3, DueTime.In(DueTime.LongestDelay)));
         await HandledAsync(log, 2);
         Assert.Equal(["tap-3", "tap-1"], (await Later(harbour).ListAsync()).Select(e => e.Id));
         await harbour.PublishAsync(Tap(4, Now));

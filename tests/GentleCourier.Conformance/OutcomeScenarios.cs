@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;

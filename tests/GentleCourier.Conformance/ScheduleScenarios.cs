@@ -22,9 +22,9 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
     private static Action<CourierBuilder> Daily(string cron, int tap = 1) => c => c.Schedule(
         "closing", new Tap(tap), s => (s.Cron, s.TimeZone) = (cron, "Europe/Lisbon"));
 
-    private static async Task<Schedule> DeclaredAsync(IHost host, string cron)
+    private static async Task<EventSchedule> DeclaredAsync(IHost host, string cron)
     {
-        Schedule? found = null;
+        EventSchedule? found = null;
         await Crossing.UntilAsync(
             async () => (found = (await Of(host).ListAsync()).SingleOrDefault()) is { DeclaredAge: not null }
                 && found.Declared.Cron == cron, $"{cron} is declared");
@@ -197,7 +197,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         var harbour = await crossing.StartAsync(
             "harbour", c => c.Schedule("tick", new Tap(7), s => s.Every = TimeSpan.FromSeconds(1)));
-        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Due = Due.In(TimeSpan.FromMilliseconds(10)) }));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Due = DueTime.In(TimeSpan.FromMilliseconds(10)) }));
         await Crossing.UntilAsync(
             () => Task.FromResult(log.Taps.Any(t => t.Data.Number == 7) && log.Taps.Any(t => t.Data.Number == 2)),
             "what can fire has, and what is due is there");

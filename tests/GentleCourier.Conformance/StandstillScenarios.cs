@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -247,7 +248,7 @@ public abstract class StandstillScenarios<TPlace> where TPlace : Place, new()
 
     private sealed class Batches(Func<int, Task> handle) : IBatchReceiver<Tap>
     {
-        public async Task HandleAsync(Batch<Tap> batch, CancellationToken cancellationToken)
+        public async Task HandleAsync(DeliveryBatch<Tap> batch, CancellationToken cancellationToken)
         {
             foreach (var item in batch) await handle(item.Data.Number);
         }

@@ -1,4 +1,5 @@
 using System.Transactions;
+using GentleCourier.Health;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
 using Microsoft.Extensions.Hosting;

@@ -1,4 +1,5 @@
 using System.Text;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Time.Testing;
 

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.Metrics;
+using GentleCourier.Telemetry;
 using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -17,7 +18,7 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         using var source = new ActivitySource("test");
         using var spans = new Heard();
-        var log = new ConcurrentQueue<Event>();
+        var log = new ConcurrentQueue<CourierEvent>();
         await crossing.StartAsync(
             "fares", c => c.Receive("taps", q => q.Handle<Tap, EventScenarios<TPlace>.ChargingReceiver>())
                 .Receive("charges", q => q.Handle<Charged, EventScenarios<TPlace>.ChargedReceiver>()),

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Text;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;

@@ -1,5 +1,6 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Scheduling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.Extensions.DependencyInjection;
@@ -129,8 +130,8 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         {
             context.Boardings.Add(new Boarding { Tap = 1 });
             context.AddEvents([
-                EventDraft.Of(new Tap(1), new() { Id = "tap-1", Due = Due.At(DateTimeOffset.UtcNow.AddHours(1)) }),
-                EventDraft.Of(new Tap(2), new() { Id = "tap-2", Due = Due.In(TimeSpan.FromHours(2)) })]);
+                EventDraft.Of(new Tap(1), new() { Id = "tap-1", Due = DueTime.At(DateTimeOffset.UtcNow.AddHours(1)) }),
+                EventDraft.Of(new Tap(2), new() { Id = "tap-2", Due = DueTime.In(TimeSpan.FromHours(2)) })]);
             Assert.Empty(await later.ListAsync());
             await context.SaveChangesAsync();
             // Nothing of it is saved again.
@@ -145,10 +146,10 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
             await using var transaction = await context.Database.BeginTransactionAsync();
             var work = transaction.GetDbTransaction();
             // It is told with the commit, which comes later.
-            context.AddEvent(new Tap(3), new() { Due = Due.In(TimeSpan.FromMilliseconds(1)) });
+            context.AddEvent(new Tap(3), new() { Due = DueTime.In(TimeSpan.FromMilliseconds(1)) });
             await context.SaveChangesAsync();
             Assert.Equal(1, await later.CancelAsync(new LaterFilter { Id = "tap-1" }, work));
-            Assert.Equal(1, await later.MoveAsync(new LaterFilter { Id = "tap-2" }, Due.In(TimeSpan.Zero), work));
+            Assert.Equal(1, await later.MoveAsync(new LaterFilter { Id = "tap-2" }, DueTime.In(TimeSpan.Zero), work));
             await transaction.CommitAsync();
         });
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "both have come");
@@ -211,7 +212,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         var rows = (await harbour.Store().ReadOutboxAsync(10)).Rows;
         Assert.Equal((id, "test.tap", "card-1"), (rows[0].Event.Id, rows[0].Event.Type, rows[0].Event.PartitionKey));
         Assert.Equal("gate-7-0003", rows[1].Event.Id);
-        var read = Event.Read(rows[0].Event.Json);
+        var read = CourierEvent.Read(rows[0].Event.Json);
         Assert.Equal(("/test/harbour", "a passenger"), (read.Source, read.Subject));
         Assert.InRange((await harbour.Store().ReadOutboxFiguresAsync()).OldestAge!.Value, TimeSpan.FromSeconds(-1),
             Crossing.Limit);
@@ -485,7 +486,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
 
     private sealed class BatchReceiver(HarbourContext context) : IBatchReceiver<Tap>
     {
-        public async Task HandleAsync(Batch<Tap> batch, CancellationToken cancellationToken)
+        public async Task HandleAsync(DeliveryBatch<Tap> batch, CancellationToken cancellationToken)
         {
             await batch.BeginAsync(context, cancellationToken);
             foreach (var item in batch)

@@ -2,6 +2,7 @@ using System.Data.Common;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Postgres.Tests;
+using GentleCourier.Scheduling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.Extensions.DependencyInjection;
@@ -48,7 +49,7 @@ public sealed class LostNewsTests
         await context.Database.OpenConnectionAsync();
         ending.IsOn = true;
         context.Boardings.Add(new Boarding { Tap = 1 });
-        context.AddEvent(new Tap(1), new() { Id = "tap-1", Due = Due.In(TimeSpan.FromSeconds(1)) });
+        context.AddEvent(new Tap(1), new() { Id = "tap-1", Due = DueTime.In(TimeSpan.FromSeconds(1)) });
         await context.SaveChangesAsync();
         Assert.Equal(1, ending.Times);
         Assert.Equal(

@@ -168,7 +168,7 @@ public abstract class UnsavedScenarios<TPlace> where TPlace : Place, new()
         {
             await using var scope = host.Services.CreateAsyncScope();
             var context = scope.ServiceProvider.GetRequiredService<HarbourContext>();
-            context.AddEvent(new Charged(1), new() { Due = saves ? null : Due.In(TimeSpan.FromHours(1)) });
+            context.AddEvent(new Charged(1), new() { Due = saves ? null : DueTime.In(TimeSpan.FromHours(1)) });
             if (saves) await context.SaveChangesAsync();
         }
     }

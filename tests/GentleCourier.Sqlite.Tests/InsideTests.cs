@@ -1,4 +1,5 @@
 using GentleCourier.Conformance;
+using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Sqlite.Tests;
@@ -19,7 +20,7 @@ public sealed class InsideTests
         var (later, schedules) = (
             harbour.Services.GetRequiredService<ILaterEvents>(), harbour.Services.GetRequiredService<ISchedules>());
         await Crossing.UntilAsync(async () => (await schedules.ListAsync()).Count == 1, "it is declared");
-        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Id = "2", Due = Due.In(TimeSpan.FromDays(1)) }));
+        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Id = "2", Due = DueTime.In(TimeSpan.FromDays(1)) }));
 
         await using var connection = await harbour.Store().OpenConnectionAsync();
         await using (var transaction = await connection.BeginTransactionAsync())
@@ -35,7 +36,7 @@ public sealed class InsideTests
         Task CallAsync() => call switch
         {
             "cancel" => later.CancelAsync(new() { Id = "2" }),
-            "move" => later.MoveAsync(new() { Id = "2" }, Due.In(TimeSpan.FromHours(1))),
+            "move" => later.MoveAsync(new() { Id = "2" }, DueTime.In(TimeSpan.FromHours(1))),
             "pause" => schedules.PauseAsync("closing"),
             "change" => schedules.ChangeAsync("closing", o => o.Every = TimeSpan.FromHours(1)),
             _ => schedules.FireAsync("closing"),

@@ -1,6 +1,7 @@
 using System.Text;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Scheduling;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Sqlite.Tests;
@@ -22,7 +23,7 @@ public sealed class WrongClockTests
     private static bool IsRight(ClockFigures? clock) => clock is { DoubtedFor: null }
         && (clock.Time - DateTimeOffset.UtcNow).Duration() < TimeSpan.FromMinutes(1);
 
-    private static async Task AddAsync(IStorePort store, int number, Due due)
+    private static async Task AddAsync(IStorePort store, int number, DueTime due)
     {
         await using var connection = await store.OpenConnectionAsync();
         await using var transaction = await connection.BeginTransactionAsync();
@@ -67,7 +68,7 @@ public sealed class WrongClockTests
         // All else goes on.
         await PublishAsync(crossing, 10, right, receiving);
         var before = await FiredAsync(crossing);
-        await AddAsync(crossing.SharedStore("harbour"), 100, Due.In(TimeSpan.FromMilliseconds(100)));
+        await AddAsync(crossing.SharedStore("harbour"), 100, DueTime.In(TimeSpan.FromMilliseconds(100)));
         await Crossing.UntilAsync(async () => await fares.CountAsync("mark") == 11, "a delay ends", right, receiving);
         Assert.Equal(before, await FiredAsync(crossing));
 
@@ -92,15 +93,15 @@ public sealed class WrongClockTests
             await UntilAsync(crossing, IsRight, "what time it is is known", right);
             Assert.Equal(0, await right.StopAsync());
         }
-        await AddAsync(store, 100, Due.At(DateTimeOffset.UtcNow.AddMinutes(30)));
-        await AddAsync(store, 101, Due.In(TimeSpan.FromMinutes(30)));
+        await AddAsync(store, 100, DueTime.At(DateTimeOffset.UtcNow.AddMinutes(30)));
+        await AddAsync(store, 101, DueTime.In(TimeSpan.FromMinutes(30)));
         using var wrong = Rig.WithClock("+1h", crossing, "relay", "harbour");
         await UntilAsync(crossing, c => c?.DoubtedFor is not null, "its clock is in doubt", wrong);
         await PublishAsync(crossing, 10, wrong, receiving);
         Assert.Equal(2, (await store.ReadOutboxFiguresAsync()).Later);
 
         await store.Later.SetClockAsync(DateTimeOffset.UtcNow);
-        await AddAsync(store, 102, Due.At(DateTimeOffset.UtcNow));
+        await AddAsync(store, 102, DueTime.At(DateTimeOffset.UtcNow));
         await Crossing.UntilAsync(
             async () => await crossing.SharedStore("fares").CountAsync("mark") == 11, "what is due leaves",
             wrong, receiving);
@@ -188,7 +189,7 @@ public sealed class WrongClockTests
         var now = DateTimeOffset.UtcNow.AddHours(1);
         await store.Later.SetClockAsync(now);
         for (var i = 0; i < 10; i++)
-            await AddAsync(store, i, i % 2 == 0 ? Due.In(TimeSpan.FromMinutes(i)) : Due.At(now.AddMinutes(i)));
+            await AddAsync(store, i, i % 2 == 0 ? DueTime.In(TimeSpan.FromMinutes(i)) : DueTime.At(now.AddMinutes(i)));
         var listed = new List<LaterEvent>();
         while (await store.LaterEvents.ReadAsync(new(), 1, listed.LastOrDefault(), null, default) is [var next])
             listed.Add(next);

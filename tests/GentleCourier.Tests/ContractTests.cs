@@ -77,7 +77,7 @@ public sealed class ContractTests
     [Fact]
     public void Attributes_of_others_are_read_as_texts_and_make_no_event_unreadable()
     {
-        var read = Event.Read(
+        var read = CourierEvent.Read(
             """{"specversion":"1.0","id":"1","source":"/t","type":"t","correlationid":42,"causationid":{"a":[1]},"""u8
                 .ToArray().Concat("""
                     "isurgent":true,"gate":7,"weight":1.5,"place":{"x":1},"dataschema":"/s","tenant":"north","data":1}
@@ -97,7 +97,7 @@ public sealed class ContractTests
             {
                 var encoded = EventDraft.Of(passenger, new() { Subject = subject, PartitionKey = key, Id = id })
                     .Encode(Codec());
-                var read = Event.Read(encoded.Json);
+                var read = CourierEvent.Read(encoded.Json);
                 var back = Codec().Decode<Passenger>(read);
                 return (read.Id, read.Subject, read.PartitionKey, back.Name, back.Bags[0].Label)
                     == (id, subject, key, name, subject);
@@ -139,7 +139,7 @@ public sealed class ContractTests
         using var value = JsonDocument.Parse(text);
         try
         {
-            var read = Event.Read(EventDraft.Of(new Anything(value.RootElement)).Encode(Codec()).Json);
+            var read = CourierEvent.Read(EventDraft.Of(new Anything(value.RootElement)).Encode(Codec()).Json);
             return JsonElement.DeepEquals(value.RootElement, Codec().Decode<Anything>(read).Value);
         }
         catch (ContractException e)
@@ -156,7 +156,7 @@ public sealed class ContractTests
     [InlineData("""{"\ud800":1}""", "is no text")]
     public void What_readers_would_take_for_something_else_is_unreadable_with_its_place(string data, string problem)
     {
-        var thrown = Assert.Throws<UnreadableEventException>(() => Event.Read(Encoding.UTF8.GetBytes(
+        var thrown = Assert.Throws<UnreadableEventException>(() => CourierEvent.Read(Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"1","source":"/t","type":"t","x":[1e5],"data":{{data}} }""")));
         Assert.Contains(problem, thrown.Message, StringComparison.Ordinal);
     }
@@ -174,7 +174,7 @@ public sealed class ContractTests
         };
         var members = attributes.Select(a => $"\"{a.Key}\":\"{a.Value}\"");
         var thrown = Assert.Throws<UnreadableEventException>(
-            () => Event.Read(Encoding.UTF8.GetBytes($"{{{string.Join(",", members)}}}")));
+            () => CourierEvent.Read(Encoding.UTF8.GetBytes($"{{{string.Join(",", members)}}}")));
         Assert.Contains($"the CloudEvents attribute '{name}' {problem}", thrown.Message, StringComparison.Ordinal);
     }
 
@@ -185,7 +185,7 @@ public sealed class ContractTests
         Anything Deep(int levels) =>
             new(JsonDocument.Parse(new string('[', levels) + new string(']', levels), new() { MaxDepth = 100 })
                 .RootElement.Clone());
-        var read = Event.Read(EventDraft.Of(Deep(62)).Encode(Codec()).Json);
+        var read = CourierEvent.Read(EventDraft.Of(Deep(62)).Encode(Codec()).Json);
         Assert.Equal(JsonValueKind.Array, Codec().Decode<Anything>(read).Value.ValueKind);
         for (var levels = 63; levels < 70; levels++)
             Assert.Contains("depth", Refused(Deep(levels)).Message, StringComparison.Ordinal);
@@ -207,7 +207,7 @@ public sealed class ContractTests
     [InlineData("""7""", null, "must be an object, but is the number 7")]
     public void What_was_expected_and_what_came_is_said(string data, string? field, string said)
     {
-        var @event = Event.Read(Encoding.UTF8.GetBytes(
+        var @event = CourierEvent.Read(Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.odd","data":{{data}} }"""));
         var error = Assert.Throws<ContractException>(() => Codec().Decode<Odd>(@event));
         Assert.Equal(field, error.Field);
@@ -241,7 +241,7 @@ public sealed class ContractTests
     {
         using var activity = new Activity("request").SetIdFormat(ActivityIdFormat.W3C).Start();
         activity.TraceStateString = "a=b";
-        var read = Event.Read(EventDraft.Of(new Knot()).Encode(Codec()).Json);
+        var read = CourierEvent.Read(EventDraft.Of(new Knot()).Encode(Codec()).Json);
         Assert.Equal((activity.Id, "a=b"), (read.TraceParent, read.TraceState));
     }
 
@@ -286,7 +286,7 @@ public sealed class ContractTests
     [InlineData("""[]""", null)]
     public void A_body_that_does_not_fit_names_the_field(string data, string? field)
     {
-        var @event = Event.Read(Encoding.UTF8.GetBytes(
+        var @event = CourierEvent.Read(Encoding.UTF8.GetBytes(
             $$"""{"specversion":"1.0","id":"1","source":"/t","type":"test.passenger","data":{{data}} }"""));
         var error = Assert.Throws<ContractException>(() => Codec().Decode<Passenger>(@event));
         Assert.Equal(("test.passenger", field), (error.Contract, error.Field));
@@ -297,7 +297,7 @@ public sealed class ContractTests
     [Fact]
     public void Fields_that_the_contract_does_not_know_are_ignored()
     {
-        var @event = Event.Read(
+        var @event = CourierEvent.Read(
             """{"specversion":"1.0","id":"1","source":"/t","type":"t","data":{"name":"Pip","kind":null,"bags":[],"new":1}}"""u8.ToArray());
         Assert.Equal("Pip", Codec().Decode<Passenger>(@event).Name);
     }
@@ -305,7 +305,7 @@ public sealed class ContractTests
     [Fact]
     public void Extensions_and_base64_data_are_read()
     {
-        var @event = Event.Read(
+        var @event = CourierEvent.Read(
             """{"specversion":"1.0","id":"1","source":"/t","type":"t","x":{"y":[1]},"datacontenttype":"image/png","data_base64":"AQID"}"""u8.ToArray());
         Assert.False(@event.HasJsonData);
         Assert.Equal([1, 2, 3], @event.Data.ToArray());
@@ -317,7 +317,7 @@ public sealed class ContractTests
     [InlineData("text/json-ish", false)]
     public void Json_is_told_by_the_media_type(string contentType, bool expected) =>
         Assert.Equal(
-            expected, new Event { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
+            expected, new CourierEvent { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
 
     [Fact]
     public void Bytes_that_are_no_event_never_cause_anything_but_a_clear_error() =>
@@ -329,7 +329,7 @@ public sealed class ContractTests
             {
                 try
                 {
-                    Codec().Decode<Knot>(Event.Read(bytes));
+                    Codec().Decode<Knot>(CourierEvent.Read(bytes));
                 }
                 catch (Exception e) when (e is UnreadableEventException or ContractException)
                 {

@@ -10,7 +10,7 @@ namespace GentleCourier.Tests;
 public sealed class DataHashTests
 {
     private static long HashOf(string data, string type = "test.tap", string more = "") =>
-        DataHash.Of(Event.Read(Json(data, type, more)));
+        DataHash.Of(CourierEvent.Read(Json(data, type, more)));
 
     private static byte[] Json(string data, string type = "test.tap", string more = "", string id = "1") =>
         Encoding.UTF8.GetBytes(

@@ -1,5 +1,6 @@
 using System.Text;
 using CsCheck;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Watching;
 
@@ -54,12 +55,12 @@ public sealed class FailureCauseTests
         var failure = new Failure("FerryLine.CardException", "card 17 is blocked", "at …");
         var cause = FailureCause.Of(Letter("failed all 12 attempts", failure));
         Assert.Equal(new FailureCause("taps", "test.tap", "CardException", "card # is blocked"), cause);
-        Assert.Equal(cause.Id, FailureCause.Of(Letter("another", failure with { Message = "card 4 is blocked" })).Id);
+        Assert.Equal(cause.Id, FailureCause.Of(Letter("another", new(failure.Exception, "card 4 is blocked", "at …"))).Id);
         Assert.Matches("^[0-9a-f]{8}$", cause.Id);
         string[] others =
         [
             FailureCause.Of(Letter("x", failure, "test.other")).Id,
-            FailureCause.Of(Letter("x", failure with { Exception = "Other" })).Id,
+            FailureCause.Of(Letter("x", new("Other", failure.Message, "at …"))).Id,
             FailureCause.Of(Letter("x", failure) with { Queue = "other" }).Id,
             FailureCause.Of(Letter("card 17 is blocked")).Id,
             FailureCause.Of(Letter("x", failure) with { Json = "no event"u8.ToArray() }).Id,

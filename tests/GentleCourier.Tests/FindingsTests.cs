@@ -175,8 +175,9 @@ public sealed class FindingsTests
         Assert.False(Look(came: 8).IsDrainedSince(Look(came: 7)));
         Assert.False(Look(came: 7).IsDrainedSince(Look(came: 7, ready: 1)));
         Assert.False(Look(came: 7, outbox: 1).IsDrainedSince(Look(came: 7)));
-        Assert.False((Look(came: 7) with { Unreachable = [new("store-unreachable", true, "", "")] })
-            .IsDrainedSince(Look(came: 7)));
+        var look = Look(came: 7);
+        Assert.False(new CourierStatus(look.Broker, look.Stores, [new("store-unreachable", true, "", "")])
+            .IsDrainedSince(look));
 
         static CourierStatus Look(long came, long ready = 0, long outbox = 0) => new(
             new BrokerFigures("sqlite:broker.db", default,

@@ -1,7 +1,9 @@
 using System.Text.Json;
 using Dapper;
 using GentleCourier;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Scheduling;
 using GentleCourier.Watching;
 
 namespace FerryLine.Demo;
@@ -73,8 +75,8 @@ internal sealed record Account(
             var waiting = await broker.Reports!.PeekAsync(queue, int.MaxValue, cancel);
             var letters = await broker.DeadLetters!.ReadAllAsync(queue, cancel).ToListAsync(cancel);
             return Ledger.Balance(
-                published, await TextsAsync(store, effects), waiting.Select(e => Event.Read(e.Json).Id),
-                    letters.Select(d => Event.Read(d.Json).Id),
+                published, await TextsAsync(store, effects), waiting.Select(e => CourierEvent.Read(e.Json).Id),
+                    letters.Select(d => CourierEvent.Read(d.Json).Id),
                 inbox.Sum(e => e.Copies - 1));
         }
     }

@@ -3,6 +3,7 @@ using FerryLine.Contracts;
 using FerryLine.Harbour;
 using FerryLine.Shared;
 using GentleCourier;
+using GentleCourier.Scheduling;
 using OpenTelemetry.Trace;
 
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives
@@ -76,7 +77,7 @@ app.MapPost("/sailings", async (PlannedSailing planned, IStore store, IOutbox ou
     {
         await outbox.AddAsync(
             transaction, new SailingReminder(planned.Sailing, departs),
-            new() { Subject = planned.Sailing, Id = id, Due = Due.At(departs.AddHours(-1)) }, cancel);
+            new() { Subject = planned.Sailing, Id = id, Due = DueTime.At(departs.AddHours(-1)) }, cancel);
     }
 
     await transaction.CommitAsync(cancel);

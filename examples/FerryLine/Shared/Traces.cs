@@ -1,4 +1,5 @@
 using GentleCourier;
+using GentleCourier.Telemetry;
 using OpenTelemetry.Metrics;
 using OpenTelemetry.Resources;
 using OpenTelemetry.Trace;

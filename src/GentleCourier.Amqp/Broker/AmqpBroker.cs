@@ -1,6 +1,7 @@
 using System.Runtime.CompilerServices;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Watching;

@@ -6,6 +6,7 @@ using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Broker;
 

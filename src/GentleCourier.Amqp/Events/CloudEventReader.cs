@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Events;
 
@@ -155,7 +156,7 @@ internal sealed class CloudEventReader : IDisposable
     private void WriteData(ReadOnlySpan<byte> data, string? type)
     {
         if (data.IsEmpty) return;
-        if (type is not null && !Event.IsJson(type))
+        if (type is not null && !CourierEvent.IsJson(type))
         {
             writer.WriteBase64String("data_base64"u8, data);
             return;

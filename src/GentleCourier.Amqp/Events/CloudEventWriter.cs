@@ -76,7 +76,7 @@ internal sealed class CloudEventWriter : IDisposable
         // A text of another type would be read as bytes.
         if (!hasData) return true;
         properties.ContentType ??= JsonType;
-        return decoded is null && Event.IsJson(properties.ContentType.Value.Text);
+        return decoded is null && CourierEvent.IsJson(properties.ContentType.Value.Text);
     }
 
     private bool TryWriteAttribute(ref Utf8JsonReader reader, ref int count)

@@ -3,6 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Unicode;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Cli;
 
@@ -76,7 +77,7 @@ internal static class EventLines
             throw new FormatException($"its event has {Plain.Number(@event.Length)} bytes, more than anybody takes");
         try
         {
-            GentleCourier.Event.Read(@event);
+            GentleCourier.CourierEvent.Read(@event);
         }
         catch (UnreadableEventException e)
         {

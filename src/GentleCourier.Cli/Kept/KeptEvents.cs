@@ -1,5 +1,7 @@
 using System.Runtime.CompilerServices;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
@@ -18,15 +20,15 @@ internal sealed record Kept(
     ReadOnlyMemory<byte> Json, object Origin)
 {
     /// <summary>The event; null where it cannot be read.</summary>
-    public Event? Event { get; } = TryRead(Json);
+    public CourierEvent? Event { get; } = TryRead(Json);
 
     public FailureCause Cause { get; } = FailureCause.Of(Place, Json, Failure, Reason);
 
-    private static Event? TryRead(ReadOnlyMemory<byte> json)
+    private static CourierEvent? TryRead(ReadOnlyMemory<byte> json)
     {
         try
         {
-            return Event.Read(json);
+            return CourierEvent.Read(json);
         }
         catch (UnreadableEventException)
         {

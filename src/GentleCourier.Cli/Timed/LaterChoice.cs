@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GentleCourier.Scheduling;
 
 namespace GentleCourier.Cli;
 

@@ -163,10 +163,10 @@ internal static class LaterCommand
         });
     }
 
-    private static Due DueOf(string? to, TimeSpan? after) => (to, after) switch
+    private static DueTime DueOf(string? to, TimeSpan? after) => (to, after) switch
     {
-        (not null, null) => Due.At(Plain.Moment(to, "--to", DateTime.Today)),
-        (null, { } delay) => Due.In(delay),
+        (not null, null) => DueTime.At(Plain.Moment(to, "--to", DateTime.Today)),
+        (null, { } delay) => DueTime.In(delay),
         _ => throw new UsageException("say --to TIME or --in TIME"),
     };
 

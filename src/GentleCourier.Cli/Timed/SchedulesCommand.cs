@@ -137,7 +137,7 @@ internal static class SchedulesCommand
         HelpName = "TIME", Description = description, CustomParser = result => Plain.ParseTime(result),
     };
 
-    private static void Print(Schedule schedule)
+    private static void Print(EventSchedule schedule)
     {
         AnsiConsole.MarkupLine($"[bold]{Plain.Cell(schedule.Name)}[/]  {Plain.Cell(Words(schedule.Options))}");
         Plain.WriteHanging(
@@ -181,11 +181,11 @@ internal static class SchedulesCommand
     private static string Local(DateTimeOffset time) =>
         time.ToString(time.Second == 0 ? "ddd yyyy-MM-dd HH:mm zzz" : "ddd yyyy-MM-dd HH:mm:ss zzz");
 
-    private static string Local(DateTimeOffset time, Schedule schedule) => Local(TimeZoneInfo.ConvertTime(
+    private static string Local(DateTimeOffset time, EventSchedule schedule) => Local(TimeZoneInfo.ConvertTime(
         time.AddTicks(-(time.Ticks % TimeSpan.TicksPerSecond)),
         TimeZoneInfo.TryFindSystemTimeZoneById(schedule.Options.TimeZone, out var zone) ? zone : TimeZoneInfo.Utc));
 
-    private static object ForScripts(Schedule schedule) => new
+    private static object ForScripts(EventSchedule schedule) => new
     {
         schedule.Name, schedule.Type, schedule.Problem, options = ForScripts(schedule.Options), next = schedule.Firings,
         schedule.Due, schedule.LastFired, schedule.PausedSince, schedule.ChangedSince,

@@ -115,10 +115,11 @@ internal static class Screen
         if (stores.Count == 0) return;
         page.Head("outboxes");
         // Those that something is the matter with first.
-        foreach (var (store, f) in stores.OrderByDescending(s => s.Outbox.Waiting + s.Outbox.Refused).Take(most))
+        foreach (var store in stores.OrderByDescending(s => s.Outbox.Waiting + s.Outbox.Refused).Take(most))
         {
+            var f = store.Outbox;
             var relay = f.Relay is null ? "no relay leads" : f.LastError is { } error ? $"stuck: {error}" : "relayed";
-            page.Add($"  {Page.Cell(store, 20)}  {Plain.Number(f.Waiting)} waiting, {Plain.Number(f.Held)} held, "
+            page.Add($"  {Page.Cell(store.Store, 20)}  {Plain.Number(f.Waiting)} waiting, {Plain.Number(f.Held)} held, "
                 + $"{Plain.Number(f.Refused)} refused, oldest {Plain.Age(f.OldestAge)}; {relay}");
         }
         if (stores.Count > most) page.Add($"  and {stores.Count - most} more, with less in them", "dim");

@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Watching;
 using Npgsql;

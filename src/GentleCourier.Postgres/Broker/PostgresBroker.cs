@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Tables;

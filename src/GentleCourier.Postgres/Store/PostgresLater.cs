@@ -104,5 +104,5 @@ internal sealed class PostgresLater(PostgresStore store, Signal changed, TimePro
     /// By this process's clock. Whatever is not told of is found by a look within <see cref="LaterDraft.Soon"/>, half
     /// of which is left for clocks that differ.
     /// </summary>
-    public bool IsSoon(Due due) => due.From(clock.GetUtcNow()) < clock.GetUtcNow() + 2 * LaterDraft.Soon;
+    public bool IsSoon(DueTime due) => due.From(clock.GetUtcNow()) < clock.GetUtcNow() + 2 * LaterDraft.Soon;
 }

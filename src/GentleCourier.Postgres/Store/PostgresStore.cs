@@ -229,7 +229,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     /// <summary>Whoever waits is told with the commit; what is prepared for a two-phase commit cannot tell.</summary>
     internal void AddNews(RoundTrip trip, Statements statements, bool inService)
     {
-        if (statements.Due is { } due && later.IsSoon(Due.At(due))) later.AddNews(trip);
+        if (statements.Due is { } due && later.IsSoon(DueTime.At(due))) later.AddNews(trip);
         if (statements.AddsEvents && (!inService || !isTwoPhase)) trip.Add(sql.WakeRelay, static _ => { });
     }
 

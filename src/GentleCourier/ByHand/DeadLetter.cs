@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.ByHand;
 
 /// <summary>An event set aside, with everything that is known about why.</summary>
 public sealed record DeadLetter
@@ -40,25 +40,50 @@ public sealed record DeadLetter
 }
 
 /// <summary>One time that an event was set aside and sent back.</summary>
-/// <param name="Letter">The dead letter that it was.</param>
-/// <param name="SetAside">When it was set aside.</param>
-/// <param name="Reason">Why, in one line.</param>
-/// <param name="Exception">The full name of the exception's class, if there was one.</param>
-/// <param name="Message">Its message.</param>
-/// <param name="Attempts">How many times it had been handed over.</param>
-/// <param name="Worker">The worker that set it aside.</param>
-/// <param name="At">When it was sent back.</param>
-/// <param name="IsRepaired">Whether the event was changed on this occasion.</param>
-public sealed record SentBack(
-    string Letter, DateTimeOffset SetAside, string Reason, string? Exception, string? Message, int Attempts,
-    string Worker, DateTimeOffset At, bool IsRepaired);
+public sealed class SentBack(
+    string letter, DateTimeOffset setAside, string reason, string? exception, string? message, int attempts,
+    string worker, DateTimeOffset at, bool isRepaired)
+{
+    /// <summary>The dead letter that it was.</summary>
+    public string Letter { get; } = letter;
+
+    /// <summary>When it was set aside.</summary>
+    public DateTimeOffset SetAside { get; } = setAside;
+
+    /// <summary>Why, in one line.</summary>
+    public string Reason { get; } = reason;
+
+    /// <summary>The full name of the exception's class, if there was one.</summary>
+    public string? Exception { get; } = exception;
+
+    /// <summary>Its message.</summary>
+    public string? Message { get; } = message;
+
+    /// <summary>How many times it had been handed over.</summary>
+    public int Attempts { get; } = attempts;
+
+    /// <summary>The worker that set it aside.</summary>
+    public string Worker { get; } = worker;
+
+    /// <summary>When it was sent back.</summary>
+    public DateTimeOffset At { get; } = at;
+
+    /// <summary>Whether the event was changed on this occasion.</summary>
+    public bool IsRepaired { get; } = isRepaired;
+}
 
 /// <summary>An exception, kept with a dead letter.</summary>
-/// <param name="Exception">The full name of its class.</param>
-/// <param name="Message">Its message.</param>
-/// <param name="Stack">Its stack, with inner exceptions.</param>
-public sealed record Failure(string Exception, string Message, string Stack)
+public sealed class Failure(string exception, string message, string stack)
 {
+    /// <summary>The full name of its class.</summary>
+    public string Exception { get; } = exception;
+
+    /// <summary>Its message.</summary>
+    public string Message { get; } = message;
+
+    /// <summary>Its stack, with inner exceptions.</summary>
+    public string Stack { get; } = stack;
+
     /// <summary>What <paramref name="exception"/> says.</summary>
     internal static Failure Of(Exception exception) =>
         new(Words.NameOf(exception), Words.Of(exception), Words.AllOf(exception));

@@ -1,7 +1,7 @@
 using System.Runtime.CompilerServices;
 using GentleCourier.Events;
 
-namespace GentleCourier;
+namespace GentleCourier.ByHand;
 
 /// <summary>
 /// What a broker has set aside, and the way back. All members are thread-safe, and all throw
@@ -69,12 +69,16 @@ public static class DeadLetterReading
 }
 
 /// <summary>A dead letter that is to be sent back.</summary>
-/// <param name="Letter">The letter, as it was read.</param>
-/// <param name="Repaired">
-/// What goes instead of its event, in CloudEvents' JSON format; null: the event as it was published.
-/// </param>
-public readonly record struct LetterReturn(DeadLetter Letter, ReadOnlyMemory<byte>? Repaired = null)
+public sealed class LetterReturn(DeadLetter letter, ReadOnlyMemory<byte>? repaired = null)
 {
+    /// <summary>The letter, as it was read.</summary>
+    public DeadLetter Letter { get; } = letter;
+
+    /// <summary>
+    /// What goes instead of its event, in CloudEvents' JSON format; null: the event as it was published.
+    /// </summary>
+    public ReadOnlyMemory<byte>? Repaired { get; } = repaired;
+
     internal ReadOnlyMemory<byte> Json => Repaired ?? Letter.Json;
 
     /// <summary>The event's own; what cannot be read has none.</summary>

@@ -1,7 +1,7 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
 
-namespace GentleCourier;
+namespace GentleCourier.ByHand;
 
 /// <summary>
 /// Events that stayed in the outbox after they had been tried, and their way out. Thread-safe. A relay may have one of
@@ -56,12 +56,14 @@ public sealed record HeldEvent(
 }
 
 /// <summary>An event of an outbox that is to be tried again.</summary>
-/// <param name="Event">The event, as it was read.</param>
-/// <param name="Repaired">
-/// What goes instead of it, in CloudEvents' JSON format; null: the event as it is.
-/// </param>
-public readonly record struct HeldReturn(HeldEvent Event, ReadOnlyMemory<byte>? Repaired = null)
+public sealed class HeldReturn(HeldEvent held, ReadOnlyMemory<byte>? repaired = null)
 {
+    /// <summary>The event, as it was read.</summary>
+    public HeldEvent Event { get; } = held;
+
+    /// <summary>What goes instead of it, in CloudEvents' JSON format; null: the event as it is.</summary>
+    public ReadOnlyMemory<byte>? Repaired { get; } = repaired;
+
     /// <summary>Whether it is added anew; otherwise it is only due.</summary>
     internal bool IsAnew => Repaired is not null || Event.Due is null;
 

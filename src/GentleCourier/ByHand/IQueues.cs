@@ -1,6 +1,6 @@
 using GentleCourier.Engines;
 
-namespace GentleCourier;
+namespace GentleCourier.ByHand;
 
 /// <summary>
 /// Looks into queues without taking anything. Thread-safe; throws <see cref="CourierException"/> where the broker
@@ -26,18 +26,28 @@ internal sealed class Queues(IBrokerReports reports) : IQueues
 }
 
 /// <summary>An event seen in a queue.</summary>
-/// <param name="Json">The event as it was published, UTF-8.</param>
-/// <param name="Attempts">How many times it has been handed over.</param>
-/// <param name="State">Whether it waits, is in hand, or comes later.</param>
-/// <param name="Until">
-/// Until when it is in that state, unless something else happens first; null where it is ready.
-/// </param>
-/// <param name="Arrived">When the queue got it.</param>
-/// <param name="LastError">Why the last attempt failed; null where none has.</param>
-public sealed record QueuedEvent(
-    ReadOnlyMemory<byte> Json, int Attempts, QueuedState State, DateTimeOffset? Until, DateTimeOffset Arrived,
-        string? LastError)
+public sealed class QueuedEvent(
+    ReadOnlyMemory<byte> json, int attempts, QueuedState state, DateTimeOffset? until, DateTimeOffset arrived,
+    string? lastError)
 {
+    /// <summary>The event as it was published, UTF-8.</summary>
+    public ReadOnlyMemory<byte> Json { get; } = json;
+
+    /// <summary>How many times it has been handed over.</summary>
+    public int Attempts { get; } = attempts;
+
+    /// <summary>Whether it waits, is in hand, or comes later.</summary>
+    public QueuedState State { get; } = state;
+
+    /// <summary>Until when it is in that state, unless something else happens first; null where it is ready.</summary>
+    public DateTimeOffset? Until { get; } = until;
+
+    /// <summary>When the queue got it.</summary>
+    public DateTimeOffset Arrived { get; } = arrived;
+
+    /// <summary>Why the last attempt failed; null where none has.</summary>
+    public string? LastError { get; } = lastError;
+
     /// <summary>The times that it was set aside and sent back before, the oldest first.</summary>
     public IReadOnlyList<SentBack> History { get; init; } = [];
 }

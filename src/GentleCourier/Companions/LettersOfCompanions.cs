@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 
 namespace GentleCourier.Companions;
@@ -33,7 +34,8 @@ internal sealed class LettersOfCompanions(IReadOnlyList<(string Name, IBroker Br
         IReadOnlyList<LetterReturn> letters, CancellationToken cancellationToken) => DoAsync(
         letters, letter => letter.Letter.Id,
         (port, some) => port.SendBackAsync(
-            [.. some.Select(s => s.Item with { Letter = s.Item.Letter with { Id = s.Id } })], cancellationToken));
+            [.. some.Select(s => new LetterReturn(s.Item.Letter with { Id = s.Id }, s.Item.Repaired))],
+            cancellationToken));
 
     public Task<IReadOnlyList<bool>> DiscardAsync(IReadOnlyList<string> ids, CancellationToken cancellationToken) =>
         DoAsync(ids, id => id, (port, some) => port.DiscardAsync([.. some.Select(s => s.Id)], cancellationToken));

@@ -1,3 +1,5 @@
+using GentleCourier.ByHand;
+
 namespace GentleCourier.Engines;
 
 /// <summary>

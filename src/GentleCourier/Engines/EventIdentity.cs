@@ -17,7 +17,7 @@ internal static class EventIdentity
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
         try
         {
-            var @event = Event.Read(json);
+            var @event = CourierEvent.Read(json);
             hash.AppendData(Encoding.UTF8.GetBytes($"{@event.Source}\0{@event.Id}\0{DataHash.Of(@event)}"));
         }
         catch (UnreadableEventException)

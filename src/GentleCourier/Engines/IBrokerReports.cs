@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Engines;

@@ -53,7 +53,7 @@ internal interface ILaterPort
 /// <summary>An event to be published later.</summary>
 /// <param name="Event">The event.</param>
 /// <param name="Due">When.</param>
-internal readonly record struct LaterDraft(EncodedEvent Event, Due Due)
+internal readonly record struct LaterDraft(EncodedEvent Event, DueTime Due)
 {
     /// <summary>
     /// What is added, or moved, to be due within this time is told at once to whoever moves what is due.

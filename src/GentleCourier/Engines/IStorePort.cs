@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Scheduling;
 using GentleCourier.Tables;
 using GentleCourier.Watching;

@@ -16,10 +16,10 @@ internal sealed class WriteFlow
     private readonly WriteFlow? outer;
     private volatile object? held;
 
-    private WriteFlow(WriteFlow? outer, Event? handled) => (this.outer, Handled) = (outer, handled);
+    private WriteFlow(WriteFlow? outer, CourierEvent? handled) => (this.outer, Handled) = (outer, handled);
 
     /// <summary>The event; null outside of handlers, and in a batch, whose events are not told apart.</summary>
-    public Event? Handled { get; }
+    public CourierEvent? Handled { get; }
 
     /// <summary>That of the caller; null where there is none.</summary>
     public static WriteFlow? Current => Ambient.Value;
@@ -29,7 +29,7 @@ internal sealed class WriteFlow
     /// goes on, or it does not see it.
     /// </summary>
     /// <param name="handled">The event that is handled in it; where it is left out, that of the one around.</param>
-    public static WriteFlow Begin(Event? handled = null)
+    public static WriteFlow Begin(CourierEvent? handled = null)
     {
         handled ??= Ambient.Value?.Handled;
         // Those that hold nothing any more are passed over: a loop must not make a chain of them.

@@ -116,7 +116,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         return new EncodedEvent(attributes.Id, type, attributes.PartitionKey, encoded);
     }
 
-    private Event AttributesOf(string type, EventOptions said)
+    private CourierEvent AttributesOf(string type, EventOptions said)
     {
         CheckText(type, "id", said.Id, TextRule.LongestKey);
         CheckText(type, "subject", said.Subject, TextRule.LongestText);
@@ -125,7 +125,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
         if (said.Extensions is { } extensions && Extensions.ProblemOf(extensions) is { } problem)
             throw new ContractException(type, null, $"the event {problem}");
         var (now, activity, cause) = (clock.GetUtcNow(), Activity.Current, WriteFlow.Current?.Handled);
-        return new Event
+        return new CourierEvent
         {
             Id = said.Id ?? Guid.CreateVersion7(now).ToString(),
             Source = source ?? throw new ContractException(
@@ -137,7 +137,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
             TraceParent = activity?.IdFormat == ActivityIdFormat.W3C ? activity.Id : null,
             CorrelationId = said.CorrelationId ?? Inherited(cause?.CorrelationId) ?? cause?.Id,
             CausationId = cause?.Id,
-            Extensions = said.Extensions ?? Event.NoExtensions,
+            Extensions = said.Extensions ?? CourierEvent.NoExtensions,
             // It came from elsewhere, and is nobody's business here.
             TraceState = activity?.TraceStateString is { } state
                 && TextRule.ProblemOf(state, TextRule.LongestText) is null ? state : null,
@@ -189,7 +189,7 @@ internal sealed class ContractCodec(JsonSerializerOptions json, string? source, 
     }
 
     /// <exception cref="ContractException">The body is not JSON, or does not fit the contract.</exception>
-    public TContract Decode<TContract>(Event @event)
+    public TContract Decode<TContract>(CourierEvent @event)
     {
         if (!@event.HasJsonData)
             throw new ContractException(@event.Type, null, $"the body is '{@event.DataContentType}', not JSON");

@@ -14,7 +14,7 @@ namespace GentleCourier.Events;
 /// </summary>
 internal static class DataHash
 {
-    public static long Of(Event @event)
+    public static long Of(CourierEvent @event)
     {
         var text = new ArrayBufferWriter<byte>(256);
         Text(text, @event.Type);

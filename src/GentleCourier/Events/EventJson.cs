@@ -18,7 +18,7 @@ internal static class EventJson
     private static Utf8JsonWriter? keptWriter;
 
     /// <summary>Writes the attributes, then the data by <paramref name="writeData"/>.</summary>
-    public static byte[] Write<TState>(Event attributes, TState state, Action<Utf8JsonWriter, TState> writeData)
+    public static byte[] Write<TState>(CourierEvent attributes, TState state, Action<Utf8JsonWriter, TState> writeData)
     {
         // Taken out while in use: a contract whose getter writes an event itself gets one of its own.
         var (buffer, writer) = (keptBuffer ?? new(1024), keptWriter);
@@ -40,7 +40,7 @@ internal static class EventJson
         return encoded;
     }
 
-    private static void Write(Utf8JsonWriter writer, Event attributes)
+    private static void Write(Utf8JsonWriter writer, CourierEvent attributes)
     {
         writer.WriteStartObject();
         writer.WriteString("specversion"u8, "1.0"u8);
@@ -91,7 +91,7 @@ internal static class EventJson
             JsonSerializer.SerializeToUtf8Bytes(time, PlainJson.Default.DateTimeOffset);
     }
 
-    public static Event Read(ReadOnlyMemory<byte> json)
+    public static CourierEvent Read(ReadOnlyMemory<byte> json)
     {
         // The reader does not look whether texts are sound.
         if (!Utf8.IsValid(json.Span)) throw new UnreadableEventException("the body is not UTF-8");
@@ -110,7 +110,7 @@ internal static class EventJson
         }
     }
 
-    private static Event ReadObject(ReadOnlyMemory<byte> json)
+    private static CourierEvent ReadObject(ReadOnlyMemory<byte> json)
     {
         var reader = new Utf8JsonReader(json.Span, new JsonReaderOptions { MaxDepth = JsonRule.Deepest });
         if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject)
@@ -145,7 +145,7 @@ internal static class EventJson
         if (version != "1.0")
             throw new UnreadableEventException(
             $"'specversion' must be \"1.0\", but is {(version is null ? "missing" : $"\"{version}\"")}");
-        return new Event
+        return new CourierEvent
         {
             Id = Required(id, "id"),
             Source = Required(source, "source"),
@@ -157,7 +157,7 @@ internal static class EventJson
             TraceState = traceState,
             CorrelationId = correlationId,
             CausationId = causationId,
-            Extensions = extensions ?? Event.NoExtensions,
+            Extensions = extensions ?? CourierEvent.NoExtensions,
             DataContentType = contentType ?? "application/json",
             Data = data,
         };

@@ -1,3 +1,5 @@
+using GentleCourier.Scheduling;
+
 namespace GentleCourier;
 
 /// <summary>What a publisher wants to say about an event, beside its data. All of it may be left out.</summary>
@@ -29,7 +31,7 @@ public sealed record EventOptions
     /// When it is to be published; null: at once. Until then it can be cancelled with <see cref="ILaterEvents"/>. With
     /// a partition key it leaves in order with what is added when it is due.
     /// </summary>
-    public Due? Due { get; init; }
+    public DueTime? Due { get; init; }
 
     /// <summary>
     /// To what larger matter it belongs, such as an order or a request (CloudEvents extension <c>correlationid</c>); up

@@ -1,6 +1,8 @@
+using GentleCourier.ByHand;
 using GentleCourier.Companions;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Health;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;

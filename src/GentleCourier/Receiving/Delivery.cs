@@ -6,7 +6,7 @@ namespace GentleCourier;
 /// <summary>One hand-over of an event to a receiver. Not thread-safe.</summary>
 public sealed class Delivery<TContract>
 {
-    internal Delivery(TContract data, Event @event, string queue, int attempt, InboxTransaction inbox)
+    internal Delivery(TContract data, CourierEvent @event, string queue, int attempt, InboxTransaction inbox)
     {
         Data = data;
         Event = @event;
@@ -19,7 +19,7 @@ public sealed class Delivery<TContract>
     public TContract Data { get; }
 
     /// <summary>The event itself: id, source, time, subject and so on.</summary>
-    public Event Event { get; }
+    public CourierEvent Event { get; }
 
     /// <summary>The queue that it came from.</summary>
     public string Queue { get; }

@@ -34,7 +34,7 @@ public sealed class Handling
     public Type Receiver { get; }
 
     /// <summary>The events: one, or those of a batch, in their order.</summary>
-    public IReadOnlyList<Event> Events { get; }
+    public IReadOnlyList<CourierEvent> Events { get; }
 
     /// <summary>Which attempt it is, from 1 on; of a batch, the furthest of its events.</summary>
     public int Attempt => incoming.Deliveries.Max(d => d.Attempt);

@@ -9,7 +9,7 @@ public interface IBatchReceiver<TContract>
 {
     /// <summary>
     /// Handles a batch. Returning accepts each event that was not given another outcome by
-    /// <see cref="BatchItem{TContract}.Fail"/>; what was done in <see cref="Batch{TContract}.BeginAsync"/>'s
+    /// <see cref="BatchedDelivery{TContract}.Fail"/>; what was done in <see cref="DeliveryBatch{TContract}.BeginAsync"/>'s
     /// transaction commits together. Throwing rolls everything back, and the events of the batch are then handled one
     /// at a time, in batches of one: only those that fail by themselves count as failed.
     /// </summary>
@@ -18,5 +18,5 @@ public interface IBatchReceiver<TContract>
     /// Cancelled when the time limit is over, the lease of an event is lost, or the host stops and the limit for
     /// finishing is over.
     /// </param>
-    Task HandleAsync(Batch<TContract> batch, CancellationToken cancellationToken);
+    Task HandleAsync(DeliveryBatch<TContract> batch, CancellationToken cancellationToken);
 }

@@ -137,12 +137,12 @@ public sealed class QueueBinding
     private static Task InvokeBatchAsync<TContract, TReceiver>(Incoming incoming, CancellationToken cancellationToken)
         where TReceiver : class, IBatchReceiver<TContract>
     {
-        var items = new List<BatchItem<TContract>>(incoming.Deliveries.Count);
+        var items = new List<BatchedDelivery<TContract>>(incoming.Deliveries.Count);
         foreach (var read in incoming.Deliveries)
         {
             try
             {
-                items.Add(new BatchItem<TContract>(incoming.Codec.Decode<TContract>(read.Event), read));
+                items.Add(new BatchedDelivery<TContract>(incoming.Codec.Decode<TContract>(read.Event), read));
             }
             catch (ContractException e)
             {
@@ -151,6 +151,6 @@ public sealed class QueueBinding
         }
         if (items.Count == 0) return Task.CompletedTask;
         var receiver = incoming.Build<TReceiver>();
-        return receiver.HandleAsync(new Batch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
+        return receiver.HandleAsync(new DeliveryBatch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
     }
 }

@@ -1,7 +1,7 @@
 using System.Data.Common;
 using GentleCourier.Events;
 
-namespace GentleCourier;
+namespace GentleCourier.Scheduling;
 
 /// <summary>
 /// Events that wait in the store until they are due: to be listed, moved to another time and cancelled. Once an event
@@ -51,11 +51,11 @@ public interface ILaterEvents
     /// <exception cref="ArgumentException">The filter would take all.</exception>
     /// <exception cref="CourierException">As for a list.</exception>
     Task<int> MoveAsync(
-        LaterFilter which, Due due, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
+        LaterFilter which, DueTime due, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 }
 
 /// <summary>Which events: those for which everything holds that is said.</summary>
-public sealed record LaterFilter
+public sealed class LaterFilter
 {
     /// <summary>With this id.</summary>
     public string? Id { get; init; }
@@ -82,5 +82,5 @@ public sealed record LaterEvent(
     ReadOnlyMemory<byte> Json)
 {
     /// <summary>Reads the event itself.</summary>
-    public Event Read() => EventJson.Read(Json);
+    public CourierEvent Read() => EventJson.Read(Json);
 }

@@ -1,6 +1,6 @@
 using System.Data.Common;
 
-namespace GentleCourier;
+namespace GentleCourier.Scheduling;
 
 /// <summary>
 /// The schedules of recurring events that a store keeps: to be looked at, and changed without a deployment. What is
@@ -11,7 +11,7 @@ public interface ISchedules
 {
     /// <summary>All schedules, by name.</summary>
     /// <exception cref="CourierException">The database cannot be used.</exception>
-    Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default);
+    Task<IReadOnlyList<EventSchedule>> ListAsync(CancellationToken cancellationToken = default);
 
     /// <summary>It fires no more, until it is resumed. What is due already leaves with the pause.</summary>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
@@ -56,15 +56,23 @@ public interface ISchedules
 }
 
 /// <summary>A schedule of recurring events. Immutable.</summary>
-/// <param name="Name">Its name.</param>
-/// <param name="Type">The wire type of its events.</param>
-/// <param name="Options">When it fires; changing them changes nothing.</param>
-/// <param name="Firings">
-/// The times of its next five firings, in its time zone; without jitter, and also while it is paused.
-/// </param>
-public sealed record Schedule(
-    string Name, string Type, ScheduleOptions Options, IReadOnlyList<DateTimeOffset> Firings)
+public sealed class EventSchedule(
+    string name, string type, ScheduleOptions options, IReadOnlyList<DateTimeOffset> firings)
 {
+    /// <summary>Its name.</summary>
+    public string Name { get; } = name;
+
+    /// <summary>The wire type of its events.</summary>
+    public string Type { get; } = type;
+
+    /// <summary>When it fires; changing them changes nothing.</summary>
+    public ScheduleOptions Options { get; } = options;
+
+    /// <summary>
+    /// The times of its next five firings, in its time zone; without jitter, and also while it is paused.
+    /// </summary>
+    public IReadOnlyList<DateTimeOffset> Firings { get; } = firings;
+
     /// <summary>Why it cannot be said here when it fires, such as an unknown time zone; null where it can.</summary>
     public string? Problem { get; init; }
 
@@ -87,5 +95,5 @@ public sealed record Schedule(
     public TimeSpan? DeclaredAge { get; init; }
 
     /// <summary>What all its events have in common: id and time are those of a firing.</summary>
-    public required Event Template { get; init; }
+    public required CourierEvent Template { get; init; }
 }

@@ -8,7 +8,7 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
 {
     private const int Ahead = 5, MostTries = 100;
 
-    public async Task<IReadOnlyList<Schedule>> ListAsync(CancellationToken cancellationToken = default)
+    public async Task<IReadOnlyList<EventSchedule>> ListAsync(CancellationToken cancellationToken = default)
     {
         var kept = await store.Schedules.ReadAsync(dueOnly: false, null, cancellationToken).ConfigureAwait(false);
         var seen = await store.Schedules.ReadDeclarationsAsync(cancellationToken).ConfigureAwait(false);
@@ -100,12 +100,12 @@ internal sealed class ScheduleBook(IStorePort store) : ISchedules
         $"the schedule '{name}' in {store.DisplayName} was changed by somebody else each of {MostTries} times; try "
         + "again");
 
-    private static Schedule Read(ScheduleRow row, DateTimeOffset now, IReadOnlyList<SeenDeclaration> seen)
+    private static EventSchedule Read(ScheduleRow row, DateTimeOffset now, IReadOnlyList<SeenDeclaration> seen)
     {
         var (options, problem) = OptionsOf(row.Rule);
         IReadOnlyList<DateTimeOffset> firings = [];
         if (problem is null) (firings, problem) = FiringsOf(row, options.Rule, now);
-        return new Schedule(row.Name, row.Type, options, firings)
+        return new EventSchedule(row.Name, row.Type, options, firings)
         {
             Problem = problem,
             Due = row.Due,

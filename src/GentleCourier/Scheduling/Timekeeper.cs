@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Publishing;
 using Microsoft.Extensions.Logging;
 

@@ -1,4 +1,5 @@
 using System.Data.Common;
+using GentleCourier.Scheduling;
 
 namespace GentleCourier.Tables;
 

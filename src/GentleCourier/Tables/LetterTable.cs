@@ -1,4 +1,5 @@
 using System.Globalization;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 
 namespace GentleCourier.Tables;

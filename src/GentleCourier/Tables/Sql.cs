@@ -43,6 +43,9 @@ internal sealed class Sql(int literalLength, int formattedCount)
         return part;
     }
 
+    /// <summary>What it says, for a person who looks into it.</summary>
+    public override string ToString() => string.Concat(parts.Select(part => part is SqlValue ? "?" : part.ToString()));
+
     public void AppendLiteral(string value) => parts.Add(value);
 
     public void AppendFormatted(Sql value) => parts.AddRange(value.parts);

@@ -1,4 +1,4 @@
-namespace GentleCourier;
+namespace GentleCourier.Telemetry;
 
 /// <summary>What OpenTelemetry is told to listen to.</summary>
 public static class CourierTelemetry

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier.Telemetry;
@@ -88,7 +89,7 @@ internal static class Spans
     {
         try
         {
-            return ContextOf(Event.Read(json));
+            return ContextOf(CourierEvent.Read(json));
         }
         catch (UnreadableEventException)
         {
@@ -96,7 +97,7 @@ internal static class Spans
         }
     }
 
-    private static ActivityContext ContextOf(Event @event) =>
+    private static ActivityContext ContextOf(CourierEvent @event) =>
         ActivityContext.TryParse(@event.TraceParent, @event.TraceState, isRemote: true, out var context) ? context
             : default;
 

@@ -3,12 +3,18 @@ using GentleCourier.Engines;
 namespace GentleCourier.Watching;
 
 /// <summary>How a broker and stores do, as far as they can be asked.</summary>
-/// <param name="Broker">What the broker says; null where there is none, or it tells nothing.</param>
-/// <param name="Stores">What the stores say.</param>
-/// <param name="Unreachable">What could not be asked, and why, a finding each.</param>
-public sealed record CourierStatus(
-    BrokerFigures? Broker, IReadOnlyList<StoreFigures> Stores, IReadOnlyList<Finding> Unreachable)
+public sealed class CourierStatus(
+    BrokerFigures? broker, IReadOnlyList<StoreFigures> stores, IReadOnlyList<Finding> unreachable)
 {
+    /// <summary>What the broker says; null where there is none, or it tells nothing.</summary>
+    public BrokerFigures? Broker { get; } = broker;
+
+    /// <summary>What the stores say.</summary>
+    public IReadOnlyList<StoreFigures> Stores { get; } = stores;
+
+    /// <summary>What could not be asked, and why, a finding each.</summary>
+    public IReadOnlyList<Finding> Unreachable { get; } = unreachable;
+
     /// <summary>What follows from the figures of each queue; empty without a broker.</summary>
     public IReadOnlyList<QueueStatus> Queues => Broker is null ? [] : QueueStatus.Of(Broker);
 
@@ -73,10 +79,14 @@ public sealed record CourierStatus(
 }
 
 /// <summary>What a store says.</summary>
-/// <param name="Store">Its address, without a secret, or its name where it has one.</param>
-/// <param name="Outbox">How its outbox does.</param>
-public sealed record StoreFigures(string Store, OutboxFigures Outbox)
+public sealed class StoreFigures(string store, OutboxFigures outbox)
 {
+    /// <summary>Its address, without a secret, or its name where it has one.</summary>
+    public string Store { get; } = store;
+
+    /// <summary>How its outbox does.</summary>
+    public OutboxFigures Outbox { get; } = outbox;
+
     /// <summary>
     /// The copies of the last day that came with other data than the event of their source and id that was handled;
     /// null: there were none.
@@ -85,16 +95,30 @@ public sealed record StoreFigures(string Store, OutboxFigures Outbox)
 }
 
 /// <summary>Copies that came with other data than what was handled under their source and id.</summary>
-/// <param name="Events">How many events had such a copy; 1,000 stands for that and more.</param>
-/// <param name="Queue">The queue of the last one.</param>
-/// <param name="Source">Its source.</param>
-/// <param name="Id">Its id.</param>
-/// <param name="Handled">The hash of the type and data that were handled, as 16 hexadecimal digits.</param>
-/// <param name="Other">The same of the copy.</param>
-/// <param name="Age">How long ago that came.</param>
-public sealed record OtherDataFigures(
-    int Events, string Queue, string Source, string Id, string Handled, string Other, TimeSpan Age)
+public sealed class OtherDataFigures(
+    int events, string queue, string source, string id, string handled, string other, TimeSpan age)
 {
+    /// <summary>How many events had such a copy; 1,000 stands for that and more.</summary>
+    public int Events { get; } = events;
+
+    /// <summary>The queue of the last one.</summary>
+    public string Queue { get; } = queue;
+
+    /// <summary>Its source.</summary>
+    public string Source { get; } = source;
+
+    /// <summary>Its id.</summary>
+    public string Id { get; } = id;
+
+    /// <summary>The hash of the type and data that were handled, as 16 hexadecimal digits.</summary>
+    public string Handled { get; } = handled;
+
+    /// <summary>The same of the copy.</summary>
+    public string Other { get; } = other;
+
+    /// <summary>How long ago that came.</summary>
+    public TimeSpan Age { get; } = age;
+
     /// <summary>Beyond this number they are not counted: 1,000.</summary>
     public static int MostEvents => 1_000;
 

@@ -28,12 +28,20 @@ public enum Outlook
 /// <see cref="Confidence"/> reaches zero; it is as wide as the walk is rough and the drift is uncertain (a prediction
 /// interval with Student's t, as of G. J. Hahn and W. Q. Meeker, "Statistical Intervals", 1991).
 /// </remarks>
-/// <param name="Outlook">Whether, in a word.</param>
-/// <param name="About">The likeliest time until it is empty; null unless it drains.</param>
-/// <param name="Soonest">It is hardly empty before this; null unless it drains.</param>
-/// <param name="Latest">It is hardly later than this; null unless it drains, or where no end is certain.</param>
-public sealed record DrainForecast(Outlook Outlook, TimeSpan? About, TimeSpan? Soonest, TimeSpan? Latest)
+public sealed class DrainForecast(Outlook outlook, TimeSpan? about, TimeSpan? soonest, TimeSpan? latest)
 {
+    /// <summary>Whether, in a word.</summary>
+    public Outlook Outlook { get; } = outlook;
+
+    /// <summary>The likeliest time until it is empty; null unless it drains.</summary>
+    public TimeSpan? About { get; } = about;
+
+    /// <summary>It is hardly empty before this; null unless it drains.</summary>
+    public TimeSpan? Soonest { get; } = soonest;
+
+    /// <summary>It is hardly later than this; null unless it drains, or where no end is certain.</summary>
+    public TimeSpan? Latest { get; } = latest;
+
     /// <summary>How often the true time lies between <see cref="Soonest"/> and <see cref="Latest"/>.</summary>
     public const double Confidence = 0.9;
 

@@ -1,6 +1,8 @@
 using System.Security.Cryptography;
 using System.Text;
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Watching;
 
@@ -12,7 +14,7 @@ namespace GentleCourier.Watching;
 /// <param name="Type">The event's wire type; empty where it cannot be read.</param>
 /// <param name="Exception">The exception's class, without its namespace; null where there was none.</param>
 /// <param name="Message">What was said, with <c>#</c> for each word that has a digit and quotes emptied.</param>
-public sealed record FailureCause(string Queue, string Type, string? Exception, string Message)
+internal sealed record FailureCause(string Queue, string Type, string? Exception, string Message)
 {
     private const int Longest = 200;
 
@@ -88,7 +90,7 @@ public sealed record FailureCause(string Queue, string Type, string? Exception, 
     {
         try
         {
-            return Event.Read(json).Type;
+            return CourierEvent.Read(json).Type;
         }
         catch (UnreadableEventException)
         {

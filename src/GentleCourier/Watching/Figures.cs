@@ -1,12 +1,21 @@
 namespace GentleCourier.Watching;
 
 /// <summary>What a broker says of its queues and of who receives from them, all of one moment.</summary>
-/// <param name="Broker">Its address, without a secret.</param>
-/// <param name="At">The moment, by the broker's clock.</param>
-/// <param name="Queues">Its queues, sorted by name.</param>
-/// <param name="Workers">Who receives, sorted by name; null where the engine cannot know.</param>
-public sealed record BrokerFigures(
-    string Broker, DateTimeOffset At, IReadOnlyList<QueueFigures> Queues, IReadOnlyList<WorkerFigures>? Workers);
+public sealed class BrokerFigures(
+    string broker, DateTimeOffset at, IReadOnlyList<QueueFigures> queues, IReadOnlyList<WorkerFigures>? workers)
+{
+    /// <summary>Its address, without a secret.</summary>
+    public string Broker { get; } = broker;
+
+    /// <summary>The moment, by the broker's clock.</summary>
+    public DateTimeOffset At { get; } = at;
+
+    /// <summary>Its queues, sorted by name.</summary>
+    public IReadOnlyList<QueueFigures> Queues { get; } = queues;
+
+    /// <summary>Who receives, sorted by name; null where the engine cannot know.</summary>
+    public IReadOnlyList<WorkerFigures>? Workers { get; } = workers;
+}
 
 /// <summary>How full one queue is.</summary>
 /// <param name="Queue">Its name.</param>
@@ -100,19 +109,30 @@ public sealed record OutboxFigures(
 }
 
 /// <summary>The clock by which what is named by the clock leaves a store: schedules, and events for a time.</summary>
-/// <param name="DoubtedFor">
-/// For how long no majority of the relays' clocks, and of what was agreed before, has been the same, so that nothing of
-/// that leaves; null: one is.
-/// </param>
-/// <param name="Time">What it says now.</param>
-/// <param name="Apart">The relays whose clocks are two seconds or more from it, the farthest first.</param>
-public sealed record ClockFigures(
-    TimeSpan? DoubtedFor, DateTimeOffset Time, IReadOnlyList<RelayClockFigures> Apart);
+public sealed class ClockFigures(TimeSpan? doubtedFor, DateTimeOffset time, IReadOnlyList<RelayClockFigures> apart)
+{
+    /// <summary>
+    /// For how long no majority of the relays' clocks, and of what was agreed before, has been the same, so that
+    /// nothing of that leaves; null: one is.
+    /// </summary>
+    public TimeSpan? DoubtedFor { get; } = doubtedFor;
+
+    /// <summary>What it says now.</summary>
+    public DateTimeOffset Time { get; } = time;
+
+    /// <summary>The relays whose clocks are two seconds or more from it, the farthest first.</summary>
+    public IReadOnlyList<RelayClockFigures> Apart { get; } = apart;
+}
 
 /// <summary>The clock of a relay.</summary>
-/// <param name="Relay">Whose.</param>
-/// <param name="Ahead">How far it is ahead of the store's; negative: behind it.</param>
-public sealed record RelayClockFigures(string Relay, TimeSpan Ahead);
+public sealed class RelayClockFigures(string relay, TimeSpan ahead)
+{
+    /// <summary>Whose.</summary>
+    public string Relay { get; } = relay;
+
+    /// <summary>How far it is ahead of the store's; negative: behind it.</summary>
+    public TimeSpan Ahead { get; } = ahead;
+}
 
 /// <summary>How far a number is exact.</summary>
 public enum Precision

@@ -6,7 +6,7 @@ namespace GentleCourier.Watching;
 /// What goes wrong, or will, by the figures of a broker and of stores. Pure computation: it knows what it is given, and
 /// says nothing of what is unknown.
 /// </summary>
-public static class Findings
+internal static class Findings
 {
     /// <summary>Of a broker.</summary>
     public static IReadOnlyList<Finding> Of(BrokerFigures broker)
@@ -43,7 +43,7 @@ public static class Findings
     }
 
     private static IEnumerable<Finding> About(string subject, IEnumerable<Finding> found) =>
-        found.Select(f => f with { Subject = subject });
+        found.Select(f => new Finding(f.Code, f.IsWrong, f.What, f.Next, f.For) { Subject = subject });
 
     /// <summary>A time, in the largest unit that says enough.</summary>
     internal static string For(TimeSpan? time) => time is { } known ? known switch

@@ -12,7 +12,7 @@ namespace GentleCourier.Watching;
 /// <param name="Unexpected">
 /// Handled, waiting or set aside without having been published, or both handled and set aside, or handled twice.
 /// </param>
-public sealed record Ledger(
+internal sealed record Ledger(
     int Published,
     int Handled,
     int Waiting,

@@ -85,7 +85,7 @@ internal static class QueueFindings
                 $"courier dead-letters --queue {name}", rates.Over);
         }
         else if (queue.Figures.DeadLetters > 0)
-            yield return new Finding("dead-letters", IsWrong: false,
+            yield return new Finding("dead-letters", isWrong: false,
                 $"queue {name} has set aside {HowMany(queue.Figures.DeadLetters)} as dead letters",
                 $"courier dead-letters --queue {name}");
     }

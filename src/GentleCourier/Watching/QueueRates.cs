@@ -5,13 +5,23 @@ namespace GentleCourier.Watching;
 /// since they are cumulative, and where they begin anew (a broker that was restored or replaced) that interval is left
 /// out.
 /// </summary>
-/// <param name="Over">How much time it is the rate of.</param>
-/// <param name="Arrivals">Events that came, a second.</param>
-/// <param name="Handled">Events that were handled, a second.</param>
-/// <param name="Failed">Attempts that failed, a second.</param>
-/// <param name="SetAside">Events that were set aside, a second.</param>
-public sealed record QueueRates(TimeSpan Over, double Arrivals, double Handled, double Failed, double SetAside)
+public sealed class QueueRates(TimeSpan @over, double arrivals, double handled, double failed, double setAside)
 {
+    /// <summary>How much time it is the rate of.</summary>
+    public TimeSpan Over { get; } = @over;
+
+    /// <summary>Events that came, a second.</summary>
+    public double Arrivals { get; } = arrivals;
+
+    /// <summary>Events that were handled, a second.</summary>
+    public double Handled { get; } = handled;
+
+    /// <summary>Attempts that failed, a second.</summary>
+    public double Failed { get; } = failed;
+
+    /// <summary>Events that were set aside, a second.</summary>
+    public double SetAside { get; } = setAside;
+
     /// <summary>How far back one looks, where there are counts from before that: three minutes.</summary>
     public static readonly TimeSpan Window = TimeSpan.FromMinutes(3);
 

@@ -1,10 +1,14 @@
 namespace GentleCourier.Watching;
 
 /// <summary>What follows from the figures of a queue and of those who receive from it. Pure computation.</summary>
-/// <param name="Figures">How full it is.</param>
-/// <param name="Receivers">How workers receive from it; null where the engine cannot know.</param>
-public sealed record QueueStatus(QueueFigures Figures, IReadOnlyList<ReceiverFigures>? Receivers)
+public sealed class QueueStatus(QueueFigures figures, IReadOnlyList<ReceiverFigures>? receivers)
 {
+    /// <summary>How full it is.</summary>
+    public QueueFigures Figures { get; } = figures;
+
+    /// <summary>How workers receive from it; null where the engine cannot know.</summary>
+    public IReadOnlyList<ReceiverFigures>? Receivers { get; } = receivers;
+
     /// <summary>Within this time a backlog should be gone, for <see cref="WorkersNeeded"/>: five minutes.</summary>
     public static readonly TimeSpan GoodTime = TimeSpan.FromMinutes(5);
 

@@ -6,7 +6,7 @@ namespace GentleCourier.Watching;
 /// time <c>W</c>. Of handlers: as many are busy as events come in a second times the seconds that each takes. Source:
 /// J. D. C. Little, "A Proof for the Queuing Formula L = λW", Operations Research 9 (1961).
 /// </remarks>
-public static class WorkersNeeded
+internal static class WorkersNeeded
 {
     /// <summary>
     /// The fewest workers with which all that waits is gone within a time, while events go on coming: none then waits

@@ -3,6 +3,7 @@ using System.Text;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
+using GentleCourier.ByHand;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;

@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;

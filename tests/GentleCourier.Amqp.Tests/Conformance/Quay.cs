@@ -2,9 +2,11 @@ using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
+using GentleCourier.ByHand;
 using GentleCourier.Companions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Sqlite;
 using GentleCourier.Watching;
 
@@ -172,7 +174,7 @@ public class Quay : Place
         {
             try
             {
-                Event.Read(json);
+                CourierEvent.Read(json);
                 return true;
             }
             catch (UnreadableEventException)
@@ -200,7 +202,7 @@ public class Quay : Place
             var asked = await Task.Run(() => quay.AskAll(quay.prefix), cancellationToken);
             var taken = (await beside.ReadFiguresAsync(cancellationToken)).Queues
                 .ToDictionary(q => q.Queue);
-            return figures with { Queues = [.. figures.Queues.Select(Together)] };
+            return new(figures.Broker, figures.At, [.. figures.Queues.Select(Together)], figures.Workers);
 
             QueueFigures Together(QueueFigures figures)
             {

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Receiving.Handling;
 
@@ -42,7 +43,7 @@ internal sealed class AttemptCounts(TimeProvider clock)
     {
         try
         {
-            var @event = Event.Read(delivery.Json);
+            var @event = CourierEvent.Read(delivery.Json);
             return new EventKey(@event.Source, @event.Id);
         }
         catch (UnreadableEventException)

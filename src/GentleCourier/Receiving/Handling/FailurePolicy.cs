@@ -1,3 +1,4 @@
+using GentleCourier.ByHand;
 using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Telemetry;
@@ -204,7 +205,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     /// What its receiver asks for. A copy that comes again when the inbox has forgotten the other one would act a
     /// second time.
     /// </summary>
-    private TimeSpan? AskedBy(Exception e, Event @event)
+    private TimeSpan? AskedBy(Exception e, CourierEvent @event)
     {
         var asked = (e as RetryException)?.Delay;
         if (!(asked > binding.LongestAsked)) return asked;

@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Events;
 
 namespace GentleCourier.Receiving.Handling;
 
@@ -15,8 +16,8 @@ internal sealed class Held(HandOver handOver, int attempt, long firstTried, long
     // Stands for an outcome of which nobody is told.
     private static readonly object Nothing = new();
 
-    private readonly Lazy<Event> read = new(() => handOver.Problem is { } problem
-        ? throw new UnreadableEventException(problem) : Event.Read(handOver.Json));
+    private readonly Lazy<CourierEvent> read = new(() => handOver.Problem is { } problem
+        ? throw new UnreadableEventException(problem) : CourierEvent.Read(handOver.Json));
     private object? decision;
     private TaskCompletionSource<Outcome?>? watched;
     private volatile bool lost;
@@ -34,7 +35,7 @@ internal sealed class Held(HandOver handOver, int attempt, long firstTried, long
 
     /// <summary>The event, read when it is first asked for.</summary>
     /// <exception cref="UnreadableEventException">It cannot be read.</exception>
-    public Event Event => read.Value;
+    public CourierEvent Event => read.Value;
 
     /// <summary>What was found in the inbox when it came, where that was looked for.</summary>
     public Look? Look { get; set; }

@@ -4,13 +4,13 @@ using GentleCourier.Events;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>A held delivery whose event could be read.</summary>
-internal sealed class ReadDelivery(Held held, Event @event)
+internal sealed class ReadDelivery(Held held, CourierEvent @event)
 {
     private long? hash;
 
     public Held Held => held;
 
-    public Event Event => @event;
+    public CourierEvent Event => @event;
 
     public int Attempt => held.Attempt;
 

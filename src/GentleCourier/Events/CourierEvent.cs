@@ -8,7 +8,7 @@ namespace GentleCourier;
 /// Source of the attributes' rules: CloudEvents 1.0.2, "Context Attributes", with the extensions <c>partitionkey</c>
 /// (partitioning) and <c>traceparent</c>, <c>tracestate</c> (distributed tracing, W3C trace context).
 /// </summary>
-public sealed class Event
+public sealed class CourierEvent
 {
     /// <summary>With <see cref="Source"/> the identity of the event from end to end; never empty.</summary>
     public required string Id { get; init; }
@@ -70,7 +70,7 @@ public sealed class Event
     /// <exception cref="UnreadableEventException">
     /// It is not JSON, or not a CloudEvents 1.0 event; the message says why.
     /// </exception>
-    public static Event Read(ReadOnlyMemory<byte> json) => EventJson.Read(json);
+    public static CourierEvent Read(ReadOnlyMemory<byte> json) => EventJson.Read(json);
 
     internal static bool IsJson(string contentType)
     {
@@ -79,13 +79,4 @@ public sealed class Event
         return mediaType.Equals("application/json", StringComparison.OrdinalIgnoreCase)
             || mediaType.EndsWith("+json", StringComparison.OrdinalIgnoreCase);
     }
-}
-
-/// <summary>
-/// Bytes that should be an event in CloudEvents' JSON format and are not; the message says what is wrong.
-/// </summary>
-public sealed class UnreadableEventException(string message, Exception? inner = null) : Exception(message, inner)
-{
-    /// <summary>The path of the value at fault, where it is one value.</summary>
-    internal string? Path { get; init; }
 }

@@ -5,11 +5,11 @@ using GentleCourier.Receiving.Handling;
 namespace GentleCourier;
 
 /// <summary>Events that are handled together, in the order of the queue. Not thread-safe.</summary>
-public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
+public sealed class DeliveryBatch<TContract> : IReadOnlyList<BatchedDelivery<TContract>>
 {
-    private readonly IReadOnlyList<BatchItem<TContract>> items;
+    private readonly IReadOnlyList<BatchedDelivery<TContract>> items;
 
-    internal Batch(string queue, IReadOnlyList<BatchItem<TContract>> items, InboxTransaction inbox)
+    internal DeliveryBatch(string queue, IReadOnlyList<BatchedDelivery<TContract>> items, InboxTransaction inbox)
     {
         Queue = queue;
         this.items = items;
@@ -23,7 +23,7 @@ public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
     public int Count => items.Count;
 
     /// <summary>The event at a place.</summary>
-    public BatchItem<TContract> this[int index] => items[index];
+    public BatchedDelivery<TContract> this[int index] => items[index];
 
     internal InboxTransaction Inbox { get; }
 
@@ -43,17 +43,17 @@ public sealed class Batch<TContract> : IReadOnlyList<BatchItem<TContract>>
         Inbox.BeginAsync(null, cancellationToken);
 
     /// <summary>The events, in order.</summary>
-    public IEnumerator<BatchItem<TContract>> GetEnumerator() => items.GetEnumerator();
+    public IEnumerator<BatchedDelivery<TContract>> GetEnumerator() => items.GetEnumerator();
 
     IEnumerator IEnumerable.GetEnumerator() => GetEnumerator();
 }
 
 /// <summary>One event of a batch. Not thread-safe.</summary>
-public sealed class BatchItem<TContract>
+public sealed class BatchedDelivery<TContract>
 {
     private readonly ReadDelivery delivery;
 
-    internal BatchItem(TContract data, ReadDelivery delivery)
+    internal BatchedDelivery(TContract data, ReadDelivery delivery)
     {
         Data = data;
         this.delivery = delivery;
@@ -63,7 +63,7 @@ public sealed class BatchItem<TContract>
     public TContract Data { get; }
 
     /// <summary>The event itself: id, source, time, subject and so on.</summary>
-    public Event Event => delivery.Event;
+    public CourierEvent Event => delivery.Event;
 
     /// <summary>1 when the event is handed over for the first time, and so on.</summary>
     public int Attempt => delivery.Attempt;

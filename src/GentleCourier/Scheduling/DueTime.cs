@@ -4,26 +4,26 @@ namespace GentleCourier;
 /// When an event is to be published: at a time, or after a delay that begins when it is added. Both are measured by the
 /// clock of the store's database. What is due already is published at once.
 /// </summary>
-public readonly record struct Due
+public readonly record struct DueTime
 {
     /// <summary>The longest delay: 36,525 days, a hundred years.</summary>
     public static readonly TimeSpan LongestDelay = TimeSpan.FromDays(36_525);
 
-    private Due(DateTimeOffset? time, TimeSpan delay) => (Time, Delay) = (time, delay);
+    private DueTime(DateTimeOffset? time, TimeSpan delay) => (Time, Delay) = (time, delay);
 
     internal DateTimeOffset? Time { get; }
 
     internal TimeSpan Delay { get; }
 
     /// <summary>At a time, to the millisecond; before 1970, which some databases cannot reckon with, is 1970.</summary>
-    public static Due At(DateTimeOffset time) => new(
+    public static DueTime At(DateTimeOffset time) => new(
         time < DateTimeOffset.UnixEpoch ? DateTimeOffset.UnixEpoch : ToMilliseconds(time), TimeSpan.Zero);
 
     /// <summary>After a delay, to the millisecond.</summary>
     /// <exception cref="ArgumentOutOfRangeException">
     /// It is negative, or longer than <see cref="LongestDelay"/>.
     /// </exception>
-    public static Due In(TimeSpan delay)
+    public static DueTime In(TimeSpan delay)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(delay, TimeSpan.Zero);
         ArgumentOutOfRangeException.ThrowIfGreaterThan(delay, LongestDelay);

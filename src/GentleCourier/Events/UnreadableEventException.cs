@@ -1,0 +1,10 @@
+namespace GentleCourier.Events;
+
+/// <summary>
+/// Bytes that should be an event in CloudEvents' JSON format and are not; the message says what is wrong.
+/// </summary>
+public sealed class UnreadableEventException(string message, Exception? inner = null) : Exception(message, inner)
+{
+    /// <summary>The path of the value at fault, where it is one value.</summary>
+    internal string? Path { get; init; }
+}
