@@ -70,17 +70,30 @@ public sealed class LaterFilter
 }
 
 /// <summary>An event that waits until it is due. Immutable.</summary>
-/// <param name="Row">The engine's number of it.</param>
-/// <param name="Id">The event's id.</param>
-/// <param name="Type">The event's wire type.</param>
-/// <param name="PartitionKey">The event's partition key, if it has one.</param>
-/// <param name="Due">When it is due, to the millisecond.</param>
-/// <param name="Added">When it was added.</param>
-/// <param name="Json">The event in CloudEvents' JSON format, UTF-8.</param>
-public sealed record LaterEvent(
-    long Row, string Id, string Type, string? PartitionKey, DateTimeOffset Due, DateTimeOffset Added,
-    ReadOnlyMemory<byte> Json)
+public sealed class LaterEvent(
+    long row, string id, string type, string? partitionKey, DateTimeOffset due, DateTimeOffset added, ReadOnlyMemory<byte> json)
 {
+    /// <summary>The engine's number of it.</summary>
+    public long Row { get; } = row;
+
+    /// <summary>The event's id.</summary>
+    public string Id { get; } = id;
+
+    /// <summary>The event's wire type.</summary>
+    public string Type { get; } = type;
+
+    /// <summary>The event's partition key, if it has one.</summary>
+    public string? PartitionKey { get; } = partitionKey;
+
+    /// <summary>When it is due, to the millisecond.</summary>
+    public DateTimeOffset Due { get; } = due;
+
+    /// <summary>When it was added.</summary>
+    public DateTimeOffset Added { get; } = added;
+
+    /// <summary>The event in CloudEvents' JSON format, UTF-8.</summary>
+    public ReadOnlyMemory<byte> Json { get; } = json;
+
     /// <summary>Reads the event itself.</summary>
     public CourierEvent Read() => EventJson.Read(Json);
 }

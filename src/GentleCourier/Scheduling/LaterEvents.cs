@@ -35,7 +35,8 @@ internal sealed class LaterEvents(LaterTable store) : ILaterEvents
             last = step[^1];
             // Those that have been moved already may be met again, at their new time.
             var changed = step.Where(e => e.Due != time)
-                .Select(e => e with { Json = EventJson.With(e.Json.Span, null, time) }).ToList();
+                .Select(e => new LaterEvent(e.Row, e.Id, e.Type, e.PartitionKey, e.Due, e.Added,
+                    EventJson.With(e.Json.Span, null, time))).ToList();
             if (changed.Count == 0) continue;
             moved += await store.MoveAsync(changed, time, due.Time is not null, transaction, cancellationToken)
                 .ConfigureAwait(false);

@@ -9,16 +9,11 @@ namespace GentleCourier.Watching;
 /// <remarks>
 /// Source of the buckets: exponential histograms of OpenTelemetry's data model, scale 2, of milliseconds.
 /// </remarks>
-public sealed class Histogram(int first, IReadOnlyList<long> counts)
+/// <param name="First">The number of the first bucket; number n holds times over <c>2^(n/4)</c> ms, up to
+/// <c>2^((n+1)/4)</c> ms.</param>
+/// <param name="Counts">How many were seen, from the first bucket on.</param>
+public sealed record Histogram(int First, IReadOnlyList<long> Counts)
 {
-    /// <summary>
-    /// The number of the first bucket; number n holds times over <c>2^(n/4)</c> ms, up to <c>2^((n+1)/4)</c> ms.
-    /// </summary>
-    public int First { get; } = first;
-
-    /// <summary>How many were seen, from the first bucket on.</summary>
-    public IReadOnlyList<long> Counts { get; } = counts;
-
     /// <summary>The least and the greatest bucket: 1 µs and 145 days. What lies beyond is counted in them.</summary>
     internal const int Lowest = -40, Highest = 133;
 
