@@ -43,7 +43,7 @@ builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), c
     {
         queue.Options.Lease = TimeSpan.FromSeconds(1);
         if (settings.GetValue("Rig:Fails", false))
-            (queue.Options.FirstDelay, queue.Options.LongestDelay) =
+            (queue.Options.FirstDelay, queue.Options.MaxDelay) =
                 (TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
         queue.Handle<Mark, WriteMark>();
         if (isTimed) queue.Handle<Tick, WriteTick>();

@@ -89,7 +89,7 @@ public sealed class TimedTests : IDisposable
         Assert.StartsWith("close-accounts@", Assert.Single((await store.ReadOutboxAsync(10)).Rows).Event.Id,
             StringComparison.Ordinal);
         var changed = await courier.RunAsync(
-            "schedules", "change", "close-accounts", "--every", "30m", "--missed", "each", "--most-missed", "5",
+            "schedules", "change", "close-accounts", "--every", "30m", "--missed", "each", "--max-missed", "5",
             "--jitter", "90s");
         changed.Says("every 30 min, of missed ones up to 5 fire, jitter 90 s");
         changed.Says("paused ");

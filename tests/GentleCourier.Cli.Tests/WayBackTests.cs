@@ -272,7 +272,8 @@ public sealed class WayBackTests : IDisposable
         await Task.WhenAll(workers);
         var waiting = await broker.Reports!.PeekAsync("taps", Count);
         var ledger = Ledger.Balance(
-            Enumerable.Range(0, Count).Select(i => $"gate-1/{i}"), handled, waiting.Select(e => CourierEvent.Read(e.Json).Id),
+            Enumerable.Range(0, Count).Select(i => $"gate-1/{i}"), handled,
+            waiting.Select(e => CourierEvent.Read(e.Json).Id),
             await broker.DeadLetters!.ReadAllAsync().Select(l => CourierEvent.Read(l.Json).Id).ToListAsync(), 0);
         Assert.True(ledger.Balances, string.Join(", ", ledger.Missing.Concat(ledger.Unexpected)));
         Assert.Equal((Count, 0, 0), (ledger.Handled, ledger.Waiting, ledger.DeadLetters));

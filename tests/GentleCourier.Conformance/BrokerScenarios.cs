@@ -88,8 +88,9 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal("the printer is on fire", waiting[1].LastError);
 
         var letter = Assert.Single(await broker.DeadLetters!.ReadAsync("taps", 10));
-        Assert.Equal(("taps", "no such pier", new Failure("T", "M", "S"), 1, "pier/7"),
-            (letter.Queue, letter.Reason, letter.Failure, letter.Attempts, letter.Worker));
+        Assert.Equal(("taps", "no such pier", 1, "pier/7"),
+            (letter.Queue, letter.Reason, letter.Attempts, letter.Worker));
+        Assert.Equivalent(new Failure("T", "M", "S"), letter.Failure);
         Assert.Equal(letter.FirstAttempt + TimeSpan.FromSeconds(2), letter.SetAside);
         Assert.Equal(4, Crossing.NumberOf(letter.Json));
         Assert.Equal(letter.Id, (await broker.DeadLetters!.FindAsync(letter.Id))!.Id);

@@ -221,7 +221,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         {
             OnTap = (d, _) => d.Data.Number == 3 ? throw new FormatException("no such pier") : Task.CompletedTask,
         };
-        await StartFaresAsync(crossing, log, reports, q => (q.Options.FirstDelay, q.Options.LongestDelay) =
+        await StartFaresAsync(crossing, log, reports, q => (q.Options.FirstDelay, q.Options.MaxDelay) =
             (TimeSpan.FromMilliseconds(1), TimeSpan.FromMilliseconds(20)));
         await PublishAsync(crossing.Broker(), 300);
         await crossing.SettledAsync(deadLetters: 1);
@@ -403,7 +403,7 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
             },
         };
         await StartFaresAsync(crossing, log, new Reports(),
-            q => (q.Options.MostPerSecond, q.Options.Parallel) = (10, 2), clock);
+            q => (q.Options.MaxPerSecond, q.Options.Parallel) = (10, 2), clock);
         await PublishAsync(crossing.AnotherBroker(clock), 40);
         await Crossing.UntilAsync(
             clock, TimeSpan.FromMilliseconds(20),

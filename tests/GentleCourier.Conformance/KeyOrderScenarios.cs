@@ -132,7 +132,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
                 {
                     (queue.Options.InKeyOrder, queue.Options.Parallel, queue.Options.Prefetch) = (true, 3, 6);
                     queue.Options.FirstDelay = TimeSpan.FromMilliseconds(1);
-                    queue.Options.LongestDelay = TimeSpan.FromMilliseconds(10);
+                    queue.Options.MaxDelay = TimeSpan.FromMilliseconds(10);
                     queue.Handle<Tap, TapReceiver>();
                 }),
                 services: services => services.AddSingleton(log));

@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -133,7 +132,8 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Enabled"] = "false" });
         var store = harbour.Store();
-        await harbour.PublishAsync(Tap(1, Now), Tap(2, DueTime.At(DateTimeOffset.UtcNow.AddYears(-1))), Tap(3, Tomorrow));
+        await harbour.PublishAsync(
+            Tap(1, Now), Tap(2, DueTime.At(DateTimeOffset.UtcNow.AddYears(-1))), Tap(3, Tomorrow));
         var first = await store.LeadAsync("first", TimeSpan.FromMinutes(1));
         await store.ResignAsync(first!.Value);
         Assert.Equal(0, (await store.Later.MoveDueAsync(first.Value, 10, [])).Moved);
@@ -178,8 +178,9 @@ public abstract class LaterScenarios<TPlace> where TPlace : Place, new()
         Assert.Throws<ArgumentOutOfRangeException>(() => DueTime.In(TimeSpan.FromDays(40_000)));
         await using var crossing = new Crossing(new TPlace());
         var (harbour, log) = await StartAsync(crossing);
-        await harbour.PublishAsync(Tap(1, DueTime.At(DateTimeOffset.MaxValue)), Tap(2, DueTime.At(DateTimeOffset.MinValue)),
-            Tap(3, DueTime.In(DueTime.LongestDelay)));
+        await harbour.PublishAsync(
+            Tap(1, DueTime.At(DateTimeOffset.MaxValue)), Tap(2, DueTime.At(DateTimeOffset.MinValue)),
+            Tap(3, DueTime.In(DueTime.MaxDelay)));
         await HandledAsync(log, 2);
         Assert.Equal(["tap-3", "tap-1"], (await Later(harbour).ListAsync()).Select(e => e.Id));
         await harbour.PublishAsync(Tap(4, Now));

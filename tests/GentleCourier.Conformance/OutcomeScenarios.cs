@@ -64,7 +64,7 @@ public abstract class OutcomeScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var log = new Log { OnTap = (_, _) => throw new TimeoutException("the till is jammed") };
         await StartFaresAsync(crossing, log,
-            queue => (queue.Options.RetriesAtOnce, queue.Options.FirstDelay, queue.Options.LongestDelay) =
+            queue => (queue.Options.RetriesAtOnce, queue.Options.FirstDelay, queue.Options.MaxDelay) =
             (3, TimeSpan.FromDays(1), TimeSpan.FromDays(1)));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1));
         await Crossing.UntilAsync(async () => (await crossing.FiguresAsync("taps")).Scheduled == 1, "it comes later");

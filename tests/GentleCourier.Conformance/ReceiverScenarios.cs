@@ -14,7 +14,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
     {
         ["Courier:Receivers:taps:MaxAttempts"] = "5",
         ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001",
-        ["Courier:Receivers:taps:LongestDelay"] = "00:00:00.010",
+        ["Courier:Receivers:taps:MaxDelay"] = "00:00:00.010",
     };
 
     private static Task<IHost> StartFaresAsync(
@@ -65,7 +65,7 @@ public abstract class ReceiverScenarios<TPlace> where TPlace : Place, new()
         await using var crossing = new Crossing(new TPlace());
         var log = new Log { OnTap = (d, _) => d.Data.Number == 1 ? throw new Spiteful() : Task.CompletedTask };
         await StartFaresAsync(crossing, log,
-            limits => (limits.MaxAttempts, limits.FirstDelay, limits.LongestDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
+            limits => (limits.MaxAttempts, limits.FirstDelay, limits.MaxDelay) = (2, TimeSpan.Zero, TimeSpan.Zero));
         await (await crossing.StartAsync("harbour")).PublishAsync(new Tap(1), new Tap(2));
         await crossing.SettledAsync(deadLetters: 1);
         Assert.Equal([1, 1, 2], log.Taps.Select(t => t.Data.Number).Order());

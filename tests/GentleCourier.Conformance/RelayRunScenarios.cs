@@ -14,7 +14,7 @@ public abstract class RelayRunScenarios<TPlace> where TPlace : Place, new()
     private static readonly Dictionary<string, string?> Small = new()
     {
         ["Courier:Relay:BatchSize"] = $"{Batch}", ["Courier:Relay:FirstDelay"] = "00:00:00.010",
-        ["Courier:Relay:LongestDelay"] = "00:00:00.050",
+        ["Courier:Relay:MaxDelay"] = "00:00:00.050",
     };
 
     [Fact]

@@ -7,7 +7,7 @@ namespace GentleCourier.Conformance;
 public abstract class RelayScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly Dictionary<string, string?> Quick = new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010",
-        ["Courier:Relay:LongestDelay"] = "00:00:00.050" };
+        ["Courier:Relay:MaxDelay"] = "00:00:00.050" };
 
     [Fact]
     public async Task An_event_without_a_route_is_held_with_its_error_and_delays_only_those_with_its_key()

@@ -197,7 +197,8 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
             "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()), services: s => s.AddSingleton(log));
         var harbour = await crossing.StartAsync(
             "harbour", c => c.Schedule("tick", new Tap(7), s => s.Every = TimeSpan.FromSeconds(1)));
-        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Due = DueTime.In(TimeSpan.FromMilliseconds(10)) }));
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(2), new() { Due = DueTime.In(TimeSpan.FromMilliseconds(10)) }));
         await Crossing.UntilAsync(
             () => Task.FromResult(log.Taps.Any(t => t.Data.Number == 7) && log.Taps.Any(t => t.Data.Number == 2)),
             "what can fire has, and what is due is there");
@@ -237,7 +238,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         {
             var options = new ScheduleOptions
             {
-                Cron = cron, TimeZone = "Europe/Lisbon", Missed = Missed.Each, MostMissed = 1000,
+                Cron = cron, TimeZone = "Europe/Lisbon", Missed = Missed.Each, MaxMissed = 1000,
                 Jitter = TimeSpan.FromMinutes(random.Next(3)),
             };
             var rule = options.Rule.ToJson();
@@ -375,7 +376,7 @@ public abstract class ScheduleScenarios<TPlace> where TPlace : Place, new()
         ScheduleOptions Draw() => new()
         {
             Cron = crons[random.Next(crons.Length)], TimeZone = zones[random.Next(zones.Length)],
-            Missed = Missed.Each, MostMissed = 1000,
+            Missed = Missed.Each, MaxMissed = 1000,
         };
 
         async Task ChangeAsync(string name)

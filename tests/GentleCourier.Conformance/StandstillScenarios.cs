@@ -227,7 +227,7 @@ public abstract class StandstillScenarios<TPlace> where TPlace : Place, new()
             "fares",
             c => c.Receive("taps", q =>
             {
-                (q.Options.BatchSize, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.LongestDelay) =
+                (q.Options.BatchSize, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.MaxDelay) =
                     (batch, 2, TimeSpan.Zero, TimeSpan.Zero);
                 if (batch == 1) q.Handle<Tap, TapReceiver>();
                 else q.HandleBatches<Tap, Batches>();

@@ -1,5 +1,4 @@
 using System.Transactions;
-using GentleCourier.Health;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
 using Microsoft.Extensions.Hosting;

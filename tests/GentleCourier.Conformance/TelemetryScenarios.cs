@@ -128,7 +128,7 @@ public abstract class TelemetryScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(1, meters.Count("messaging.process.duration", "error.type", "GentleCourier.RejectException"));
         Assert.Equal(3, meters.Count("gentle_courier.event.wait"));
         Assert.Equal(0, meters.Last("gentle_courier.queue.ready"));
-        Assert.Equal(0, meters.Last("gentle_courier.queue.lag"));
+        Assert.Equal(0, meters.Last("gentle_courier.queue.oldest_age"));
         Assert.True(meters.Sum("messaging.client.sent.messages", Destination, "test.tap") >= 3);
         foreach (var (operation, destination) in new[] { ("send", "test.tap"), ("receive", queue), ("settle", queue) })
             Assert.True(meters.All.Any(m => m.Name == "messaging.client.operation.duration"

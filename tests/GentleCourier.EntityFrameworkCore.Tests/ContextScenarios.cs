@@ -1,6 +1,5 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.Extensions.DependencyInjection;
@@ -35,7 +34,7 @@ public abstract class ContextScenarios<TPlace> where TPlace : Place, new()
         new()
         {
             ["Courier:Receivers:taps:FirstDelay"] = "00:00:00.001",
-            ["Courier:Receivers:taps:LongestDelay"] = "00:00:00.010",
+            ["Courier:Receivers:taps:MaxDelay"] = "00:00:00.010",
         };
 
     private static void AddContext(IServiceCollection services, Registered registered)

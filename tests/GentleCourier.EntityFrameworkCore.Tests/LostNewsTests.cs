@@ -2,7 +2,6 @@ using System.Data.Common;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using GentleCourier.Postgres.Tests;
-using GentleCourier.Scheduling;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.Extensions.DependencyInjection;

@@ -6,7 +6,6 @@ using System.Text;
 using System.Text.RegularExpressions;
 using GentleCourier.Conformance;
 using GentleCourier.Servers;
-using GentleCourier.Telemetry;
 using Microsoft.Extensions.DependencyInjection;
 using OpenTelemetry;
 using OpenTelemetry.Metrics;

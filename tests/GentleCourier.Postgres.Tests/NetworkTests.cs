@@ -29,7 +29,7 @@ public sealed class NetworkTests
             "fares", c => c.Receive("taps", q =>
             {
                 q.Options.Lease = TimeSpan.FromSeconds(2);
-                (q.Options.FirstDelay, q.Options.LongestDelay) = (
+                (q.Options.FirstDelay, q.Options.MaxDelay) = (
                     TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(100));
                 q.Options.MaxAttempts = 100;
                 q.Handle<Tap, TapReceiver>();

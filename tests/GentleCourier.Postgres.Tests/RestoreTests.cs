@@ -10,7 +10,7 @@ namespace GentleCourier.Postgres.Tests;
 public sealed class RestoreTests
 {
     private static readonly Dictionary<string, string?> Often =
-        new() { ["Courier:Relay:LongestDelay"] = "00:00:00.100" };
+        new() { ["Courier:Relay:MaxDelay"] = "00:00:00.100" };
 
     /// <summary>
     /// Events are confirmed that a standby has not got; it takes the place of the server, and the relay's address is

@@ -163,13 +163,13 @@ public sealed class ServerTests
         {
             ["Courier:Store"] = WithPassword(crossing.StoreAddress(service)),
                 ["Courier:Broker"] = WithPassword(crossing.BrokerAddress),
-            ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.200",
+            ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:MaxDelay"] = "00:00:00.200",
         };
         var harbour = await crossing.StartAsync("harbour", settings: At("harbour"));
         var fares = await crossing.StartAsync(
             "fares", c => c.Receive("taps", q =>
             {
-                (q.Options.Lease, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.LongestDelay,
+                (q.Options.Lease, q.Options.MaxAttempts, q.Options.FirstDelay, q.Options.MaxDelay,
                     q.Options.Parallel) =
                     (TimeSpan.FromSeconds(1), 1000, TimeSpan.FromMilliseconds(10), TimeSpan.FromMilliseconds(200), 2);
                 q.Handle<Tap, TapReceiver>();

@@ -3,7 +3,6 @@ using System.Text;
 using System.Transactions;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Health;
 using GentleCourier.Servers;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;

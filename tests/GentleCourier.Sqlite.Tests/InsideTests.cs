@@ -1,5 +1,4 @@
 using GentleCourier.Conformance;
-using GentleCourier.Scheduling;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Sqlite.Tests;
@@ -20,7 +19,8 @@ public sealed class InsideTests
         var (later, schedules) = (
             harbour.Services.GetRequiredService<ILaterEvents>(), harbour.Services.GetRequiredService<ISchedules>());
         await Crossing.UntilAsync(async () => (await schedules.ListAsync()).Count == 1, "it is declared");
-        await harbour.PublishAsync(EventDraft.Of(new Tap(2), new() { Id = "2", Due = DueTime.In(TimeSpan.FromDays(1)) }));
+        await harbour.PublishAsync(
+            EventDraft.Of(new Tap(2), new() { Id = "2", Due = DueTime.In(TimeSpan.FromDays(1)) }));
 
         await using var connection = await harbour.Store().OpenConnectionAsync();
         await using (var transaction = await connection.BeginTransactionAsync())

@@ -33,7 +33,7 @@ public sealed class ReplacedFileTests
         var log = new Log();
         var fares = await crossing.StartAsync(
             "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
-            new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:LongestDelay"] = "00:00:00.100" },
+            new() { ["Courier:Relay:FirstDelay"] = "00:00:00.010", ["Courier:Relay:MaxDelay"] = "00:00:00.100" },
             services => services.AddSingleton(log));
         await fares.PublishAsync(Enumerable.Range(0, 10).Select(i => new Tap(i)));
         await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 10), "ten are handled");
@@ -56,7 +56,7 @@ public sealed class ReplacedFileTests
         await using var crossing = new Crossing(new Folder());
         await crossing.RouteAsync(("test.tap", "taps"));
         var harbour = await crossing.StartAsync(
-            "harbour", settings: new() { ["Courier:Relay:LongestDelay"] = "00:00:00.100" });
+            "harbour", settings: new() { ["Courier:Relay:MaxDelay"] = "00:00:00.100" });
         var store = crossing.SharedStore("harbour");
         await harbour.PublishAsync(new Tap(0));
         await AllRelayedAsync();

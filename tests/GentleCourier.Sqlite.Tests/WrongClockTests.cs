@@ -1,7 +1,6 @@
 using System.Text;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Sqlite.Tests;

@@ -317,7 +317,8 @@ public sealed class ContractTests
     [InlineData("text/json-ish", false)]
     public void Json_is_told_by_the_media_type(string contentType, bool expected) =>
         Assert.Equal(
-            expected, new CourierEvent { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
+            expected,
+            new CourierEvent { Id = "1", Source = "/", Type = "t", DataContentType = contentType }.HasJsonData);
 
     [Fact]
     public void Bytes_that_are_no_event_never_cause_anything_but_a_clear_error() =>

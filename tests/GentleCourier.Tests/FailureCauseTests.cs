@@ -55,7 +55,8 @@ public sealed class FailureCauseTests
         var failure = new Failure("FerryLine.CardException", "card 17 is blocked", "at …");
         var cause = FailureCause.Of(Letter("failed all 12 attempts", failure));
         Assert.Equal(new FailureCause("taps", "test.tap", "CardException", "card # is blocked"), cause);
-        Assert.Equal(cause.Id, FailureCause.Of(Letter("another", new(failure.Exception, "card 4 is blocked", "at …"))).Id);
+        var alike = new Failure(failure.Exception, "card 4 is blocked", "at …");
+        Assert.Equal(cause.Id, FailureCause.Of(Letter("another", alike)).Id);
         Assert.Matches("^[0-9a-f]{8}$", cause.Id);
         string[] others =
         [

@@ -12,7 +12,7 @@ public sealed class RedeliveryTests
             MaxAttempts = attempts,
             RetriesAtOnce = immediate,
             FirstDelay = TimeSpan.FromMilliseconds(first),
-            LongestDelay = TimeSpan.FromMilliseconds(first + more),
+            MaxDelay = TimeSpan.FromMilliseconds(first + more),
         });
 
     [Fact]
@@ -36,7 +36,7 @@ public sealed class RedeliveryTests
                 var (first, last) = (policy.RetriesAtOnce + 1, policy.MaxAttempts - 1);
                 if (first > last) return;
                 Assert.Equal(policy.FirstDelay, Redelivery.Bound(policy, first));
-                if (last > first) Assert.Equal(policy.LongestDelay, Redelivery.Bound(policy, last));
+                if (last > first) Assert.Equal(policy.MaxDelay, Redelivery.Bound(policy, last));
                 if (attempt <= first || attempt >= last) return;
                 var (before, now, next) = (Redelivery.Bound(policy, attempt - 1), Redelivery.Bound(policy, attempt),
                     Redelivery.Bound(policy, attempt + 1));

@@ -31,7 +31,7 @@ public sealed class RetentionTests
         var options = new ReceiverOptions
         {
             Patience = TimeSpan.FromHours(2), MaxAttempts = 5, RetriesAtOnce = 2,
-            FirstDelay = TimeSpan.FromSeconds(1), LongestDelay = TimeSpan.FromMinutes(1),
+            FirstDelay = TimeSpan.FromSeconds(1), MaxDelay = TimeSpan.FromMinutes(1),
         };
         Assert.Equal(new TimeSpan(2, 1, 1), RetentionOptions.ShortestSafe(options));
     }

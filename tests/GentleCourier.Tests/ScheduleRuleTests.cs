@@ -12,7 +12,7 @@ public sealed class ScheduleRuleTests
         TimeSpan jitter = default, string zone = "Europe/Lisbon") =>
         new ScheduleOptions
         {
-            Cron = cron, Every = every, Missed = missed, MostMissed = most, Jitter = jitter, TimeZone = zone,
+            Cron = cron, Every = every, Missed = missed, MaxMissed = most, Jitter = jitter, TimeZone = zone,
         }.Rule;
 
     private static DateTimeOffset At(string time) =>

@@ -56,7 +56,7 @@ public sealed class SettingsTests
     [InlineData("Courier:Receivers:tap:Prefetch", "lots",
         "Courier:Receivers:tap:Prefetch must be a whole number, self-tuned or unlimited, but is 'lots'")]
     [InlineData("Courier:Relay", "off",
-        "Courier:Relay is a section (Courier:Relay:…, with Enabled, BatchSize, Lease, FirstDelay, LongestDelay), but "
+        "Courier:Relay is a section (Courier:Relay:…, with Enabled, BatchSize, Lease, FirstDelay, MaxDelay), but "
         + "has the value 'off'")]
     [InlineData("Courier:Retention", "x", "Courier:Retention is a section (Courier:Retention:…, with Inbox, Ref")]
     [InlineData("Courier:Receivers", "x", "Courier:Receivers is a section (Courier:Receivers:…, with names of q")]
@@ -72,8 +72,8 @@ public sealed class SettingsTests
     [InlineData("Courier:Source:Name", "/t", "Courier:Source takes a value, but there is Courier:Source:Name")]
     [InlineData("Courier:Schedules:late:TimeZone", "Europe/Lisboa",
         "Courier:Schedules:late:TimeZone 'Europe/Lisboa' is for Cron; Every counts from 1970 in UTC: leave")]
-    [InlineData("Courier:Schedules:late:MostMissed", "0",
-        "Courier:Schedules:late:MostMissed must be 1 to 1,000, but is 0")]
+    [InlineData("Courier:Schedules:late:MaxMissed", "0",
+        "Courier:Schedules:late:MaxMissed must be 1 to 1,000, but is 0")]
     [InlineData("Courier:Schedules:late:Missed", "7", "Courier:Schedules:late:Missed must be Skip or Once or Each")]
     [InlineData("Courier:Schedules:late:Type", "x", "Courier:Schedules:late is declared in code, which says what its")]
     [InlineData("Courier:Schedules:tide:Type", "x", "Courier:Schedules:tide is declared by settings alone, which")]

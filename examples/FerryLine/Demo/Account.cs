@@ -3,7 +3,6 @@ using Dapper;
 using GentleCourier;
 using GentleCourier.ByHand;
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using GentleCourier.Watching;
 
 namespace FerryLine.Demo;

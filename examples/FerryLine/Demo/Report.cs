@@ -26,7 +26,8 @@ internal static class Report
             .AddColumn(new GridColumn().NoWrap()).AddColumn();
         // As in the ledger, an event counts once, also where a gate had sent it twice.
         foreach (var group in account.DeadLetters
-            .DistinctBy(d => (d.Queue, CourierEvent.Read(d.Json).Id)).GroupBy(d => (d.Queue, d.Reason)).OrderBy(g => g.Key))
+            .DistinctBy(d => (d.Queue, CourierEvent.Read(d.Json).Id))
+            .GroupBy(d => (d.Queue, d.Reason)).OrderBy(g => g.Key))
             reasons.AddRow($" {group.Count()}", group.Key.Queue, Markup.Escape(group.Key.Reason));
         AnsiConsole.Write(reasons);
 

@@ -3,7 +3,6 @@ using FerryLine.Contracts;
 using FerryLine.Harbour;
 using FerryLine.Shared;
 using GentleCourier;
-using GentleCourier.Scheduling;
 using OpenTelemetry.Trace;
 
 // Harbour, the gate service. It records what happens at the piers and publishes it, in one transaction; it receives

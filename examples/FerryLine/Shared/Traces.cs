@@ -1,5 +1,4 @@
 using GentleCourier;
-using GentleCourier.Telemetry;
 using OpenTelemetry.Metrics;
 using OpenTelemetry.Resources;
 using OpenTelemetry.Trace;

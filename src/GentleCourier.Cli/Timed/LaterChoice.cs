@@ -1,5 +1,4 @@
 using System.CommandLine;
-using GentleCourier.Scheduling;
 
 namespace GentleCourier.Cli;
 

@@ -104,7 +104,7 @@ internal static class SchedulesCommand
             Description = "What becomes of firings for whose time everything was down.",
         };
         missed.AcceptOnlyFromAmong("skip", "once", "each");
-        var most = new Option<int?>("--most-missed")
+        var most = new Option<int?>("--max-missed")
         {
             HelpName = "N", Description = "With --missed each: how many at the most.",
         };
@@ -124,7 +124,7 @@ internal static class SchedulesCommand
                     options.TimeZone = result.GetValue(zone) ?? options.TimeZone;
                     if (result.GetValue(missed) is { } what)
                         options.Missed = Enum.Parse<Missed>(what, ignoreCase: true);
-                    options.MostMissed = result.GetValue(most) ?? options.MostMissed;
+                    options.MaxMissed = result.GetValue(most) ?? options.MaxMissed;
                     options.Jitter = result.GetValue(jitter) ?? options.Jitter;
                 },
                 cancellationToken: cancel);
@@ -162,7 +162,7 @@ internal static class SchedulesCommand
         words.Append(options.Missed switch
         {
             Missed.Skip => ", missed ones are left out",
-            Missed.Each => $", of missed ones up to {options.MostMissed} fire",
+            Missed.Each => $", of missed ones up to {options.MaxMissed} fire",
             _ => ", of missed ones the last fires",
         });
         if (options.Jitter > TimeSpan.Zero) words.Append($", jitter {Plain.Age(options.Jitter)}");
@@ -197,7 +197,7 @@ internal static class SchedulesCommand
     private static object ForScripts(ScheduleOptions options) => new
     {
         options.Cron, timeZone = options.Cron is null ? null : options.TimeZone,
-        everySeconds = options.Every?.TotalSeconds, options.Missed, options.MostMissed,
+        everySeconds = options.Every?.TotalSeconds, options.Missed, options.MaxMissed,
         jitterSeconds = options.Jitter.TotalSeconds,
     };
 }

@@ -45,7 +45,8 @@ internal sealed class BrokerLetters(PostgresServer server, BrokerTopology topolo
         var numbers = ids.Where(id => LetterTable.TryParse(id, out _)).Select(NumberOf).ToArray();
         await server.RunAsync(
             "discard dead letters of",
-            new RoundTrip().Add(sql.Discard, row => gone.Add(LetterTable.TextOf(row.GetInt64(0))), Parameter.Of(numbers)),
+            new RoundTrip().Add(
+                sql.Discard, row => gone.Add(LetterTable.TextOf(row.GetInt64(0))), Parameter.Of(numbers)),
             cancellationToken).ConfigureAwait(false);
         return [.. ids.Select(gone.Contains)];
     }

@@ -9,7 +9,7 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class BrokerStatements(PostgresServer server)
 {
-    private const string Held = "queue = $1 AND id = ANY ($2) AND number = $3";
+    private const string InHand = "queue = $1 AND id = ANY ($2) AND number = $3";
     // No lease is longer than an hour: one that seems to be was taken before the server's clock was set back.
     private const string Longest = "interval '61 minutes'";
     private const string IsFree =
@@ -147,7 +147,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string HandOverInKeyOrder = server.Sql(HandingOver($"{FirstOfKeys("$2", "$3")} LIMIT $4"));
 
     /// <summary>Hand-overs in key order take turns: two at once could each find that nobody has a key.</summary>
-    public readonly string TakeTurn = server.Sql("SELECT pg_advisory_xact_lock(hashtext('courier.queue'), $1)");
+    public readonly string LockQueue = server.Sql("SELECT pg_advisory_xact_lock(hashtext('courier.queue'), $1)");
 
     public readonly string IsInKeyOrder = server.Sql("SELECT in_key_order FROM courier.queue WHERE id = $1");
 
@@ -230,7 +230,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
     // empty, that reading all of it is as good a way to find them; and it would still do so with a million in it.
     public readonly string Accept = server.Sql($"""
-        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING id),
+        WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING id),
         counted AS ({CountAccepted})
         SELECT id, $3 FROM gone
         """);
@@ -239,21 +239,21 @@ internal sealed class BrokerStatements(PostgresServer server)
         UPDATE courier.copy
             SET attempts = attempts - 1, {NotInHand},
                 first_attempt = CASE WHEN attempts > 1 OR error IS NOT NULL THEN first_attempt END
-        WHERE {Held} RETURNING id, $3
+        WHERE {InHand} RETURNING id, $3
         """);
 
     // All that fail of one hand-over go together, each with its own of the lists: what is counted one by one would have
     // the same row of the tally rewritten for each of them.
     public readonly string RetryNow = server.Sql($"""
         WITH again AS (
-            UPDATE courier.copy SET abandoned = 0, error = ($4)[array_position($2, id)], {NotInHand} WHERE {Held}
+            UPDATE courier.copy SET abandoned = 0, error = ($4)[array_position($2, id)], {NotInHand} WHERE {InHand}
             RETURNING id),
         counted AS ({CountRetry})
         SELECT id, $3 FROM again
         """);
 
     public readonly string RetryLater = server.Sql($"""
-        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
+        WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING *),
         kept AS (
             INSERT INTO courier.later
                 (queue, due, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity)
@@ -270,7 +270,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public readonly string ReplaceLetter = server.Sql($"""
         WITH gone AS (
             DELETE FROM courier.dead_letter WHERE queue = $1 AND identity = $4
-                AND EXISTS (SELECT FROM courier.copy WHERE {Held} AND history IS NOT NULL)
+                AND EXISTS (SELECT FROM courier.copy WHERE {InHand} AND history IS NOT NULL)
             RETURNING queue),
         counted AS ({CountLetters(server.SchemaName, "SELECT queue, 0, -count(*) FROM gone GROUP BY queue")})
         SELECT FROM gone
@@ -278,7 +278,7 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     // Where one that says the same is a letter already, it is that, and done with.
     public readonly string SetAside = server.Sql($"""
-        WITH gone AS (DELETE FROM courier.copy WHERE {Held} RETURNING *),
+        WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING *),
         kept AS (
             INSERT INTO courier.dead_letter (queue, reason, exception, message, stack, attempts, worker, arrived,
                 first_attempt, set_aside, event, history, identity)
@@ -290,7 +290,7 @@ internal sealed class BrokerStatements(PostgresServer server)
         """);
 
     public readonly string Renew = server.Sql(
-        $"UPDATE courier.copy SET until = coalesce($4, now()) + $5 WHERE {Held} RETURNING id");
+        $"UPDATE courier.copy SET until = coalesce($4, now()) + $5 WHERE {InHand} RETURNING id");
 
     public readonly string RenewLink = server.Sql(
         "UPDATE courier.link SET until = coalesce($1, now()) + $2 WHERE id = $3");

@@ -169,7 +169,7 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             // It may have become one since.
             if (!isInKeyOrder) trip.Add(sql.IsInKeyOrder, row => isInKeyOrder = row.GetBoolean(0), Parameter.Of(queue));
         }
-        if (fetch.InKeyOrder) trip.Add(sql.TakeTurn, static _ => { }, Parameter.Of(queue));
+        if (fetch.InKeyOrder) trip.Add(sql.LockQueue, static _ => { }, Parameter.Of(queue));
         var number = LeasedCopy.DrawNumber();
         trip.Add(
             fetch.InKeyOrder ? sql.HandOverInKeyOrder : sql.HandOver, HandedOver, server.Now, Parameter.Of(queue),

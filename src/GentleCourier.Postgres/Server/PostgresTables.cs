@@ -2,7 +2,6 @@ using System.Data.Common;
 using System.Globalization;
 using System.Text;
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using GentleCourier.Tables;
 using Npgsql;
 

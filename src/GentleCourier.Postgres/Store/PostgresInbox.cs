@@ -16,7 +16,7 @@ internal sealed class PostgresInbox(
     private readonly StoreStatements sql = sql;
     private readonly ServiceTransactions services = services;
 
-    public async Task<IHandling?> BeginHandlingAsync(
+    public async Task<IInboxScope?> BeginHandlingAsync(
         string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         var own = work ?? new OwnWork(server, services);
@@ -33,7 +33,7 @@ internal sealed class PostgresInbox(
                     .Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources),
                     Parameter.Of(ids), Parameter.Of(hashes)),
                 "handle an event in", cancellationToken).ConfigureAwait(false);
-            if (rows == events.Count) return new Handling(this, own, transaction, queue);
+            if (rows == events.Count) return new InboxScope(this, own, transaction, queue);
         }
         catch
         {
@@ -115,8 +115,8 @@ internal sealed class PostgresInbox(
         }
     }
 
-    private sealed class Handling(PostgresInbox inbox, IUnitOfWork work, DbTransaction transaction, string queue)
-        : IHandling
+    private sealed class InboxScope(PostgresInbox inbox, IUnitOfWork work, DbTransaction transaction, string queue)
+        : IInboxScope
     {
         private bool ended;
 
@@ -134,8 +134,9 @@ internal sealed class PostgresInbox(
             // Another's commit is a commit alone, which would not say that a statement has failed before it.
             if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
             if (trip.Count > 0)
-                await inbox.services.RunAsync(inbox.services.ConnectionOf(transaction), trip, "handle an event in", cancellationToken)
-                .ConfigureAwait(false);
+                await inbox.services.RunAsync(
+                    inbox.services.ConnectionOf(transaction), trip, "handle an event in", cancellationToken)
+                    .ConfigureAwait(false);
             await inbox.services.CommittingAsync(() => work.CommitAsync(cancellationToken)).ConfigureAwait(false);
         }
 

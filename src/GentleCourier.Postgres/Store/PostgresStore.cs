@@ -126,7 +126,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         relay.WaitForOutboxAsync(limit, cancellationToken);
 
     public void WakeRelay() => announcer.Announce(0);
-    public Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
+    public Task<IInboxScope?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
         CancellationToken cancellationToken) => inbox.BeginHandlingAsync(queue, events, work, cancellationToken);
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(

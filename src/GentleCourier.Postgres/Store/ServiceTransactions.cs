@@ -105,8 +105,8 @@ internal sealed class ServiceTransactions(PostgresServer server)
         var where = connection is NpgsqlConnection ? $"the database '{connection.Database}'"
             : $"a {connection.GetType().Name}";
         throw new CourierException(
-            $"the service writes to {where}, and its store is {server.DisplayName}; both must be one database, or their "
-            + "changes would not commit together: "
+            $"the service writes to {where}, and its store is {server.DisplayName}; both must be one database, or "
+            + "their changes would not commit together: "
             + "open connections with IStore.OpenConnectionAsync, or by IStore.ConnectionString");
     }
 

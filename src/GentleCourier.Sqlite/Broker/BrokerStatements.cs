@@ -215,7 +215,8 @@ internal sealed class BrokerStatements(Prepared all) : IDisposable
         var identity = $"{queue}:{EventIdentity.Of(copy.Json)}";
         if (LetterOf(identity) is { } before)
         {
-            if (wasSentBack.Bind(1, copy.Copy).Bind(2, copy.Number).Scalar() is null) return (Deliveries.Accept(copy), null);
+            if (wasSentBack.Bind(1, copy.Copy).Bind(2, copy.Number).Scalar() is null)
+                return (Deliveries.Accept(copy), null);
             Discard(before);
             Deliveries.Count(queue, lettersGone: 1);
         }

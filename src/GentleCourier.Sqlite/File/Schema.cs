@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
@@ -28,7 +29,7 @@ internal sealed class Schema(bool sharesItsFile, SchemaHistory history)
     {
         if (history.Missing(Find(connection), file.DisplayName).Count == 0) return;
         RefuseForeign(connection, file);
-        SqliteFile.Execute(connection, "PRAGMA journal_mode = WAL");
+        UseWal(connection);
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
         {
@@ -46,6 +47,26 @@ internal sealed class Schema(bool sharesItsFile, SchemaHistory history)
         {
             raw.sqlite3_exec(connection.Handle, "ROLLBACK");
             throw;
+        }
+    }
+
+    /// <summary>
+    /// Where several do it to a new file at once, SQLite refuses one of them without any patience.
+    /// </summary>
+    private static void UseWal(SqliteConnection connection)
+    {
+        for (var began = Stopwatch.GetTimestamp(); ;)
+        {
+            try
+            {
+                SqliteFile.Execute(connection, "PRAGMA journal_mode = WAL");
+                return;
+            }
+            catch (SqliteException e) when (SqliteFile.IsLocked(e)
+                && Stopwatch.GetElapsedTime(began) < SqliteFile.BusyLimit)
+            {
+                Thread.Sleep(Random.Shared.Next(5, 20));
+            }
         }
     }
 

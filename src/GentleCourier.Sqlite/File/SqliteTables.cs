@@ -1,7 +1,6 @@
 using System.Data.Common;
 using System.Text;
 using GentleCourier.Engines;
-using GentleCourier.Scheduling;
 using GentleCourier.Tables;
 using Microsoft.Data.Sqlite;
 

@@ -15,7 +15,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
     private InboxReader? reader;
     private FileIdentity? opened;
 
-    public async Task<IHandling?> BeginHandlingAsync(
+    public async Task<IInboxScope?> BeginHandlingAsync(
         string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         turns.RefuseInside(WriteFlow.Current);
@@ -31,7 +31,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
             var service = writer.On(transaction);
             var isNew = AddToInbox(service, queue, events, cancellationToken);
             turns.IsReaching = false;
-            if (isNew) return new Handling(this, own, transaction, service, queue);
+            if (isNew) return new InboxScope(this, own, transaction, service, queue);
         }
         catch (Exception e)
         {
@@ -140,8 +140,8 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
         }
     }
 
-    private sealed class Handling(SqliteInbox inbox, IUnitOfWork work, DbTransaction transaction,
-        ServiceConnection service, string queue) : IHandling
+    private sealed class InboxScope(SqliteInbox inbox, IUnitOfWork work, DbTransaction transaction,
+        ServiceConnection service, string queue) : IInboxScope
     {
         private readonly WriteFlow? flow = WriteFlow.Current;
         private bool ended;

@@ -190,7 +190,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         }
     }
 
-    public Task<IHandling?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
+    public Task<IInboxScope?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
         CancellationToken cancellationToken) => inbox.BeginHandlingAsync(queue, events, work, cancellationToken);
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(

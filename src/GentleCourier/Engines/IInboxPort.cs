@@ -19,7 +19,7 @@ internal interface IInboxPort
     /// Null where one of the events has been handled in this queue's name before, or is in the list twice: nothing has
     /// begun. Waits while another transaction handles the same event.
     /// </returns>
-    Task<IHandling?> BeginHandlingAsync(
+    Task<IInboxScope?> BeginHandlingAsync(
         string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work = null,
             CancellationToken cancellationToken = default);
 
@@ -58,7 +58,7 @@ internal readonly record struct InboxEvent(string Source, string Id, long? Hash 
 internal readonly record struct InboxAnswer(bool IsHandled, long? HandledHash = null);
 
 /// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
-internal interface IHandling : IAsyncDisposable
+internal interface IInboxScope : IAsyncDisposable
 {
     /// <summary>The transaction, open.</summary>
     DbTransaction Transaction { get; }

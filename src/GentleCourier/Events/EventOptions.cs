@@ -1,4 +1,3 @@
-using GentleCourier.Scheduling;
 
 namespace GentleCourier;
 

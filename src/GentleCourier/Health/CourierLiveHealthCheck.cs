@@ -3,7 +3,7 @@ using GentleCourier.Receiving.Handling;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
 
-namespace GentleCourier.Health;
+namespace GentleCourier;
 
 /// <summary>
 /// Whether a restart of this process would help: unhealthy where all places for handlers of a queue are taken by such

@@ -4,7 +4,7 @@ using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Diagnostics.HealthChecks;
 
-namespace GentleCourier.Health;
+namespace GentleCourier;
 
 /// <summary>
 /// Whether this process can do its work: unhealthy while its store cannot be reached, or its queues are waited for;

@@ -2,7 +2,6 @@ using GentleCourier.ByHand;
 using GentleCourier.Companions;
 using GentleCourier.Engines;
 using GentleCourier.Events;
-using GentleCourier.Health;
 using GentleCourier.Hosting;
 using GentleCourier.Publishing;
 using GentleCourier.Receiving.Handling;

@@ -21,7 +21,7 @@ internal static class SettingTables
         Setting.Of<RelayOptions, TimeSpan>("Lease", o => o.Lease, (o, v) => o.Lease = v, Setting.Time),
         Setting.Of<RelayOptions, TimeSpan>("FirstDelay", o => o.FirstDelay, (o, v) => o.FirstDelay = v, Setting.Time),
         Setting.Of<RelayOptions, TimeSpan>(
-            "LongestDelay", o => o.LongestDelay, (o, v) => o.LongestDelay = v, Setting.Time),
+            "MaxDelay", o => o.MaxDelay, (o, v) => o.MaxDelay = v, Setting.Time),
     ];
 
     public static readonly Setting<RetentionOptions>[] Retention =
@@ -51,11 +51,11 @@ internal static class SettingTables
         Setting.Of<ReceiverOptions, TimeSpan>(
             "FirstDelay", o => o.FirstDelay, (o, v) => o.FirstDelay = v, Setting.Time),
         Setting.Of<ReceiverOptions, TimeSpan>(
-            "LongestDelay", o => o.LongestDelay, (o, v) => o.LongestDelay = v, Setting.Time),
+            "MaxDelay", o => o.MaxDelay, (o, v) => o.MaxDelay = v, Setting.Time),
         Setting.Of<ReceiverOptions, int>("BrakeAfter", o => o.BrakeAfter, (o, v) => o.BrakeAfter = v, Setting.Number),
         Setting.Of<ReceiverOptions, TimeSpan>("Patience", o => o.Patience, (o, v) => o.Patience = v, Setting.Time),
         Setting.Of<ReceiverOptions, double?>(
-            "MostPerSecond", o => o.MostPerSecond, (o, v) => o.MostPerSecond = v, Setting.OptionalRate),
+            "MaxPerSecond", o => o.MaxPerSecond, (o, v) => o.MaxPerSecond = v, Setting.OptionalRate),
         Setting.Of<ReceiverOptions, TimeSpan>("Lease", o => o.Lease, (o, v) => o.Lease = v, Setting.Time),
         Setting.Of<ReceiverOptions, TimeSpan>("StopLimit", o => o.StopLimit, (o, v) => o.StopLimit = v, Setting.Time),
         Setting.Of<ReceiverOptions, bool>("InKeyOrder", o => o.InKeyOrder, (o, v) => o.InKeyOrder = v, Setting.Flag),
@@ -80,7 +80,7 @@ internal static class SettingTables
         Setting.Of<ScheduleSettings, Missed>(
             "Missed", s => s.Options.Missed, (s, v) => s.Options.Missed = v, Setting.OneOf<Missed>),
         Setting.Of<ScheduleSettings, int>(
-            "MostMissed", s => s.Options.MostMissed, (s, v) => s.Options.MostMissed = v, Setting.Number),
+            "MaxMissed", s => s.Options.MaxMissed, (s, v) => s.Options.MaxMissed = v, Setting.Number),
         Setting.Of<ScheduleSettings, TimeSpan>(
             "Jitter", s => s.Options.Jitter, (s, v) => s.Options.Jitter = v, Setting.Time),
     ];

@@ -74,21 +74,21 @@ internal sealed partial class Relay : BackgroundService
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
         var kept = keeping.RunAsync(lead.KeepAsync, stoppingToken);
-        var timed = timing.RunAsync(timekeeper.TakeTurnAsync, stoppingToken);
-        await turns.RunAsync(TakeTurnAsync, stoppingToken).ConfigureAwait(false);
+        var timed = timing.RunAsync(timekeeper.RunOnceAsync, stoppingToken);
+        await turns.RunAsync(RunOnceAsync, stoppingToken).ConfigureAwait(false);
         await timed.ConfigureAwait(false);
         await kept.ConfigureAwait(false);
         await lead.ResignAsync().ConfigureAwait(false);
     }
 
-    private async Task TakeTurnAsync(CancellationToken stopping)
+    private async Task RunOnceAsync(CancellationToken stopping)
     {
         if (!isPrepared && !await PrepareAsync(stopping).ConfigureAwait(false)) return;
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
         try
         {
             if (await stamper.BeginAsync(term, stopping).ConfigureAwait(false) is not { } mine) lead.Lose(term);
-            else await TakeTurnAsync(mine, stopping).ConfigureAwait(false);
+            else await RunOnceAsync(mine, stopping).ConfigureAwait(false);
         }
         catch (DeposedException)
         {
@@ -98,7 +98,7 @@ internal sealed partial class Relay : BackgroundService
     }
 
     /// <summary>Relays what there is, and rests; or waits for more.</summary>
-    private async Task TakeTurnAsync(long term, CancellationToken stopping)
+    private async Task RunOnceAsync(long term, CancellationToken stopping)
     {
         if (term != known) await BeginTermAsync(term, stopping).ConfigureAwait(false);
 
@@ -258,7 +258,7 @@ internal sealed partial class Relay : BackgroundService
     }
 
     private Loop NewLoop(string name, Func<Exception, CancellationToken, Task>? failed) =>
-        new(name, options.FirstDelay, options.LongestDelay, clock, logger) { Failed = failed };
+        new(name, options.FirstDelay, options.MaxDelay, clock, logger) { Failed = failed };
 
     [LoggerMessage(101, LogLevel.Information, "Relay leads: {Store} to {Broker}")]
     private static partial void LogLeads(ILogger logger, string store, string broker);

@@ -20,7 +20,7 @@ public sealed class RelayOptions
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromMilliseconds(100);
 
     /// <summary>Cap of the wait between two tries, at least <see cref="FirstDelay"/>, at most a day.</summary>
-    public TimeSpan LongestDelay { get; set; } = TimeSpan.FromSeconds(30);
+    public TimeSpan MaxDelay { get; set; } = TimeSpan.FromSeconds(30);
 
     internal IEnumerable<string> Problems()
     {
@@ -29,7 +29,7 @@ public sealed class RelayOptions
             yield return $"Lease must be 1 second to 10 minutes, but is {Lease}";
         if (FirstDelay < TimeSpan.FromMilliseconds(1) || FirstDelay > TimeSpan.FromHours(1))
             yield return $"FirstDelay must be 1 ms to 1 hour, but is {FirstDelay}";
-        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(1))
-            yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to a day, but is {LongestDelay}";
+        if (MaxDelay < FirstDelay || MaxDelay > TimeSpan.FromDays(1))
+            yield return $"MaxDelay must be FirstDelay ({FirstDelay}) to a day, but is {MaxDelay}";
     }
 }

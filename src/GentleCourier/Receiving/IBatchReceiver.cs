@@ -9,9 +9,10 @@ public interface IBatchReceiver<TContract>
 {
     /// <summary>
     /// Handles a batch. Returning accepts each event that was not given another outcome by
-    /// <see cref="BatchedDelivery{TContract}.Fail"/>; what was done in <see cref="DeliveryBatch{TContract}.BeginAsync"/>'s
-    /// transaction commits together. Throwing rolls everything back, and the events of the batch are then handled one
-    /// at a time, in batches of one: only those that fail by themselves count as failed.
+    /// <see cref="BatchedDelivery{TContract}.Fail"/>; what was done in the transaction of
+    /// <see cref="DeliveryBatch{TContract}.BeginAsync"/> commits together. Throwing rolls everything back, and the
+    /// events of the batch are then handled one at a time, in batches of one: only those that fail by themselves count
+    /// as failed.
     /// </summary>
     /// <param name="batch">1 to <see cref="ReceiverOptions.BatchSize"/> events, in the order of the queue.</param>
     /// <param name="cancellationToken">

@@ -151,6 +151,7 @@ public sealed class QueueBinding
         }
         if (items.Count == 0) return Task.CompletedTask;
         var receiver = incoming.Build<TReceiver>();
-        return receiver.HandleAsync(new DeliveryBatch<TContract>(incoming.Queue, items, incoming.Inbox), cancellationToken);
+        var batch = new DeliveryBatch<TContract>(incoming.Queue, items, incoming.Inbox);
+        return receiver.HandleAsync(batch, cancellationToken);
     }
 }

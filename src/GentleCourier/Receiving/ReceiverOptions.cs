@@ -73,7 +73,7 @@ public sealed class ReceiverOptions
 
     /// <summary>
     /// Bound of the first wait between attempts, up to a day; the others grow evenly from it to
-    /// <see cref="LongestDelay"/>, each by the same factor. A wait is between half of its bound and all of it. 0: all
+    /// <see cref="MaxDelay"/>, each by the same factor. A wait is between half of its bound and all of it. 0: all
     /// attempts come at once.
     /// </summary>
     public TimeSpan FirstDelay { get; set; } = TimeSpan.FromSeconds(1);
@@ -82,7 +82,7 @@ public sealed class ReceiverOptions
     /// Bound of the last wait between attempts, at least <see cref="FirstDelay"/>, at most 7 days. As the options are
     /// set here, an event is tried for about three hours.
     /// </summary>
-    public TimeSpan LongestDelay { get; set; } = TimeSpan.FromHours(3);
+    public TimeSpan MaxDelay { get; set; } = TimeSpan.FromHours(3);
 
     /// <summary>
     /// When so many different events of a type have failed alike, with no success between, the brake is on: one at a
@@ -107,7 +107,7 @@ public sealed class ReceiverOptions
     /// How many events this worker begins to handle in a second, at the most and evenly, for what stands behind its
     /// receivers; each worker of a queue has a limit of its own. Null: as many as it can; 0.001 to 1,000,000.
     /// </summary>
-    public double? MostPerSecond { get; set; }
+    public double? MaxPerSecond { get; set; }
 
     /// <summary>
     /// An event that fails is set aside if it would be older than this at its next attempt; null: however old. 1 second
@@ -160,14 +160,14 @@ public sealed class ReceiverOptions
         if (RetriesAtOnce is < 0 or > 1_000) yield return $"RetriesAtOnce must be 0 to 1,000, but is {RetriesAtOnce}";
         if (FirstDelay < TimeSpan.Zero || FirstDelay > TimeSpan.FromDays(1))
             yield return $"FirstDelay must be 0 to a day, but is {FirstDelay}";
-        if (LongestDelay < FirstDelay || LongestDelay > TimeSpan.FromDays(7))
-            yield return $"LongestDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {LongestDelay}";
+        if (MaxDelay < FirstDelay || MaxDelay > TimeSpan.FromDays(7))
+            yield return $"MaxDelay must be FirstDelay ({FirstDelay}) to 7 days, but is {MaxDelay}";
         if (BrakeAfter is < 0 or > 1_000) yield return $"BrakeAfter must be 0 to 1,000, but is {BrakeAfter}";
         if (Patience < TimeSpan.Zero || Patience > TimeSpan.FromDays(365))
             yield return $"Patience must be 0 to 365 days, but is {Patience}";
-        if (MostPerSecond is { } rate && !(rate is >= 0.001 and <= 1_000_000))
+        if (MaxPerSecond is { } rate && !(rate is >= 0.001 and <= 1_000_000))
             yield return string.Create(
-                CultureInfo.InvariantCulture, $"MostPerSecond must be 0.001 to 1,000,000, but is {rate}");
+                CultureInfo.InvariantCulture, $"MaxPerSecond must be 0.001 to 1,000,000, but is {rate}");
         if (MaxAge is { } age && (age < TimeSpan.FromSeconds(1) || age > TimeSpan.FromDays(365)))
             yield return $"MaxAge must be 1 second to 365 days, but is {age}";
         if (KeepDeadLetters < RetentionOptions.Shortest)

@@ -17,10 +17,10 @@ internal static class WithoutStore
                 + "address)";
         if (!broker.Abilities.HasFlag(BrokerAbilities.Delays) && HasDelays(binding.Options))
             return $"{broker.DisplayName} cannot give an event again after a delay, and this process has no store that "
-                + $"could; set Courier:Store, or set {setting}:FirstDelay and {setting}:LongestDelay to 00:00:00";
+                + $"could; set Courier:Store, or set {setting}:FirstDelay and {setting}:MaxDelay to 00:00:00";
         return null;
     }
 
     private static bool HasDelays(ReceiverOptions options) => options.MaxAttempts > options.RetriesAtOnce + 1
-        && (options.FirstDelay > TimeSpan.Zero || options.LongestDelay > TimeSpan.Zero);
+        && (options.FirstDelay > TimeSpan.Zero || options.MaxDelay > TimeSpan.Zero);
 }

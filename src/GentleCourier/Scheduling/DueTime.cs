@@ -7,7 +7,7 @@ namespace GentleCourier;
 public readonly record struct DueTime
 {
     /// <summary>The longest delay: 36,525 days, a hundred years.</summary>
-    public static readonly TimeSpan LongestDelay = TimeSpan.FromDays(36_525);
+    public static readonly TimeSpan MaxDelay = TimeSpan.FromDays(36_525);
 
     private DueTime(DateTimeOffset? time, TimeSpan delay) => (Time, Delay) = (time, delay);
 
@@ -21,12 +21,12 @@ public readonly record struct DueTime
 
     /// <summary>After a delay, to the millisecond.</summary>
     /// <exception cref="ArgumentOutOfRangeException">
-    /// It is negative, or longer than <see cref="LongestDelay"/>.
+    /// It is negative, or longer than <see cref="MaxDelay"/>.
     /// </exception>
     public static DueTime In(TimeSpan delay)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(delay, TimeSpan.Zero);
-        ArgumentOutOfRangeException.ThrowIfGreaterThan(delay, LongestDelay);
+        ArgumentOutOfRangeException.ThrowIfGreaterThan(delay, MaxDelay);
         return new(null, delay);
     }
 

@@ -1,7 +1,7 @@
 using System.Data.Common;
 using GentleCourier.Events;
 
-namespace GentleCourier.Scheduling;
+namespace GentleCourier;
 
 /// <summary>
 /// Events that wait in the store until they are due: to be listed, moved to another time and cancelled. Once an event
@@ -51,7 +51,8 @@ public interface ILaterEvents
     /// <exception cref="ArgumentException">The filter would take all.</exception>
     /// <exception cref="CourierException">As for a list.</exception>
     Task<int> MoveAsync(
-        LaterFilter which, DueTime due, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
+        LaterFilter which, DueTime due, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default);
 }
 
 /// <summary>Which events: those for which everything holds that is said.</summary>
@@ -71,7 +72,8 @@ public sealed class LaterFilter
 
 /// <summary>An event that waits until it is due. Immutable.</summary>
 public sealed class LaterEvent(
-    long row, string id, string type, string? partitionKey, DateTimeOffset due, DateTimeOffset added, ReadOnlyMemory<byte> json)
+    long row, string id, string type, string? partitionKey, DateTimeOffset due, DateTimeOffset added,
+    ReadOnlyMemory<byte> json)
 {
     /// <summary>The engine's number of it.</summary>
     public long Row { get; } = row;

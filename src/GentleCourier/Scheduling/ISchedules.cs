@@ -1,6 +1,6 @@
 using System.Data.Common;
 
-namespace GentleCourier.Scheduling;
+namespace GentleCourier;
 
 /// <summary>
 /// The schedules of recurring events that a store keeps: to be looked at, and changed without a deployment. What is

@@ -23,7 +23,8 @@ internal sealed class LaterEvents(LaterTable store) : ILaterEvents
     }
 
     public async Task<int> MoveAsync(
-        LaterFilter which, DueTime due, DbTransaction? transaction = null, CancellationToken cancellationToken = default)
+        LaterFilter which, DueTime due, DbTransaction? transaction = null,
+        CancellationToken cancellationToken = default)
     {
         Check(which);
         var time = due.From(await store.ReadTimeAsync(cancellationToken).ConfigureAwait(false));

@@ -11,7 +11,7 @@ public enum Missed
     /// <summary>The last of them fires, late; the others are left out.</summary>
     Once,
 
-    /// <summary>Each fires, late: of many the last <see cref="ScheduleOptions.MostMissed"/>.</summary>
+    /// <summary>Each fires, late: of many the last <see cref="ScheduleOptions.MaxMissed"/>.</summary>
     Each,
 }
 
@@ -40,7 +40,7 @@ public sealed class ScheduleOptions
     public Missed Missed { get; set; } = Missed.Once;
 
     /// <summary>With <see cref="Missed.Each"/>: how many at the most, 1 to 1,000. Default: 100.</summary>
-    public int MostMissed { get; set; } = 100;
+    public int MaxMissed { get; set; } = 100;
 
     /// <summary>
     /// Each firing leaves later by a random time below this, and before the next one: 0 to 1 day. It spreads what many
@@ -54,12 +54,12 @@ public sealed class ScheduleOptions
         foreach (var problem in Rule.Problems()) yield return problem;
         if (Cron is null && TimeZone != Utc)
             yield return $"TimeZone '{TimeZone}' is for Cron; Every counts from 1970 in UTC: leave one of them out";
-        if (Missed != Missed.Each && MostMissed is < 1 or > ScheduleRule.MostOfAll)
-            yield return $"MostMissed must be 1 to 1,000, but is {MostMissed}";
+        if (Missed != Missed.Each && MaxMissed is < 1 or > ScheduleRule.MostOfAll)
+            yield return $"MaxMissed must be 1 to 1,000, but is {MaxMissed}";
     }
 
     internal ScheduleRule Rule => new(
-        Cron, Cron is null ? null : TimeZone, Every, Missed, Missed == Missed.Each ? MostMissed : null,
+        Cron, Cron is null ? null : TimeZone, Every, Missed, Missed == Missed.Each ? MaxMissed : null,
         Jitter == TimeSpan.Zero ? null : Jitter);
 
     internal static ScheduleOptions Of(ScheduleRule rule) => new()
@@ -68,7 +68,7 @@ public sealed class ScheduleOptions
         TimeZone = rule.TimeZone ?? Utc,
         Every = rule.Every,
         Missed = rule.Missed,
-        MostMissed = rule.MostMissed ?? 100,
+        MaxMissed = rule.MaxMissed ?? 100,
         Jitter = rule.Jitter ?? TimeSpan.Zero,
     };
 }

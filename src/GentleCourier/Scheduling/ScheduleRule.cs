@@ -6,7 +6,7 @@ namespace GentleCourier.Scheduling;
 
 /// <summary>When a schedule fires. Pure computation.</summary>
 internal sealed record ScheduleRule(
-    string? Cron, string? TimeZone, TimeSpan? Every, Missed Missed, int? MostMissed, TimeSpan? Jitter)
+    string? Cron, string? TimeZone, TimeSpan? Every, Missed Missed, int? MaxMissed, TimeSpan? Jitter)
 {
     /// <summary>A firing that is so late was missed.</summary>
     public static readonly TimeSpan Tolerance = TimeSpan.FromMinutes(1);
@@ -34,7 +34,7 @@ internal sealed record ScheduleRule(
         {
             yield return problem;
         }
-        if (MostMissed is < 1 or > MostOfAll) yield return $"MostMissed must be 1 to 1,000, but is {MostMissed}";
+        if (MaxMissed is < 1 or > MostOfAll) yield return $"MaxMissed must be 1 to 1,000, but is {MaxMissed}";
         if (Jitter < TimeSpan.Zero || Jitter > Longest) yield return $"Jitter must be 0 to 1 day, but is {Jitter}";
     }
 
@@ -68,7 +68,7 @@ internal sealed record ScheduleRule(
         var border = now - Tolerance;
         var fires = new List<DateTimeOffset>();
         var isMissed = next < border;
-        if (isMissed && Missed != Missed.Skip) fires.AddRange(Last(next, border, MostMissed ?? 1));
+        if (isMissed && Missed != Missed.Skip) fires.AddRange(Last(next, border, MaxMissed ?? 1));
         var time = isMissed ? After(border - TimeSpan.FromTicks(1)) : next;
         for (; time <= now; time = After(time.Value)) fires.Add(time.Value);
         return new Firings(fires, time, isMissed);

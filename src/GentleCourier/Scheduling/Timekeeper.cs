@@ -24,7 +24,7 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     private long triedAt;
     private bool isLate, isInDoubt;
 
-    public async Task TakeTurnAsync(CancellationToken stopping)
+    public async Task RunOnceAsync(CancellationToken stopping)
     {
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
         var step = await StepAsync(term, stopping).ConfigureAwait(false);

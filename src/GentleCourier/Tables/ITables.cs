@@ -1,5 +1,4 @@
 using System.Data.Common;
-using GentleCourier.Scheduling;
 
 namespace GentleCourier.Tables;
 

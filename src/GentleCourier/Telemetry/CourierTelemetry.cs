@@ -1,4 +1,4 @@
-namespace GentleCourier.Telemetry;
+namespace GentleCourier;
 
 /// <summary>What OpenTelemetry is told to listen to.</summary>
 public static class CourierTelemetry

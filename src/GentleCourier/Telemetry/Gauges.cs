@@ -27,7 +27,7 @@ internal sealed class Gauges : BackgroundService
         OfQueues("gentle_courier.queue.in_hand", "{message}", "Events that a worker has.", q => q.InHand),
         OfQueues("gentle_courier.queue.scheduled", "{message}", "Events that come later.", q => q.Scheduled),
         OfQueues("gentle_courier.queue.dead_letters", "{message}", "Events set aside.", q => q.DeadLetters),
-        OfQueues("gentle_courier.queue.lag", "s", "The age of the oldest event that is not handled.",
+        OfQueues("gentle_courier.queue.oldest_age", "s", "The age of the oldest event that is not handled.",
             q => q.OldestAge?.TotalSeconds ?? (q.Waiting == 0 ? 0 : null)),
         OfOutboxes("gentle_courier.outbox.waiting", "{message}", "Events not yet relayed.", o => o.Waiting),
         OfOutboxes("gentle_courier.outbox.held", "{message}", "Of these, those that are tried again.", o => o.Held),

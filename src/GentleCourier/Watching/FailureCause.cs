@@ -10,13 +10,24 @@ namespace GentleCourier.Watching;
 /// Why events were set aside, so that those with the same cause can be told from others: queue, type, exception, and
 /// the message without what differs from event to event. Pure computation.
 /// </summary>
-/// <param name="Queue">The queue.</param>
-/// <param name="Type">The event's wire type; empty where it cannot be read.</param>
-/// <param name="Exception">The exception's class, without its namespace; null where there was none.</param>
-/// <param name="Message">What was said, with <c>#</c> for each word that has a digit and quotes emptied.</param>
-internal sealed record FailureCause(string Queue, string Type, string? Exception, string Message)
+public sealed class FailureCause : IEquatable<FailureCause>
 {
     private const int Longest = 200;
+
+    internal FailureCause(string queue, string type, string? exception, string message) =>
+        (Queue, Type, Exception, Message) = (queue, type, exception, message);
+
+    /// <summary>The queue.</summary>
+    public string Queue { get; }
+
+    /// <summary>The event's wire type; empty where it cannot be read.</summary>
+    public string Type { get; }
+
+    /// <summary>The exception's class, without its namespace; null where there was none.</summary>
+    public string? Exception { get; }
+
+    /// <summary>What was said, with <c>#</c> for each word that has a digit and quotes emptied.</summary>
+    public string Message { get; }
 
     /// <summary>Eight hexadecimal digits that stand for it.</summary>
     public string Id
@@ -35,6 +46,16 @@ internal sealed record FailureCause(string Queue, string Type, string? Exception
         return Of(letter.Queue, letter.Json, letter.Failure, letter.Reason);
     }
 
+    /// <summary>Whether all of it is the same.</summary>
+    public bool Equals(FailureCause? other) => other is not null
+        && (Queue, Type, Exception, Message) == (other.Queue, other.Type, other.Exception, other.Message);
+
+    /// <inheritdoc />
+    public override bool Equals(object? obj) => Equals(obj as FailureCause);
+
+    /// <inheritdoc />
+    public override int GetHashCode() => HashCode.Combine(Queue, Type, Exception, Message);
+
     internal static FailureCause Of(string queue, ReadOnlyMemory<byte> json, Failure? failure, string reason) => new(
         queue, TypeOf(json), failure?.Exception.Split('.')[^1], Shape(failure?.Message ?? reason));
 
@@ -42,7 +63,7 @@ internal sealed record FailureCause(string Queue, string Type, string? Exception
     /// The first line of a message, 200 characters of it at the most, without what differs from event to event: what
     /// stands in quotes is left out, and a word with a digit in it becomes <c>#</c>.
     /// </summary>
-    public static string Shape(string message)
+    internal static string Shape(string message)
     {
         ArgumentNullException.ThrowIfNull(message);
         var (shape, text) = (new StringBuilder(), Words.FirstLine(message));

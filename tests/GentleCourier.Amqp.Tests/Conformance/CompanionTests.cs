@@ -20,7 +20,7 @@ public sealed class CompanionTests
         "fares",
         courier => courier.Receive("taps", queue =>
         {
-            (queue.Options.FirstDelay, queue.Options.LongestDelay) =
+            (queue.Options.FirstDelay, queue.Options.MaxDelay) =
                 (TimeSpan.FromMilliseconds(1), TimeSpan.FromMilliseconds(10));
             limits?.Invoke(queue.Options);
             queue.Handle<Tap, TapReceiver>();

@@ -14,7 +14,7 @@ public sealed class WithoutStoreTests
         courier => courier.Receive("taps", queue =>
         {
             (queue.Options.Inbox, queue.Options.MaxAttempts) = (false, delay > TimeSpan.Zero ? 9 : 3);
-            (queue.Options.FirstDelay, queue.Options.LongestDelay) = (delay, delay);
+            (queue.Options.FirstDelay, queue.Options.MaxDelay) = (delay, delay);
             queue.Handle<Tap, TapReceiver>();
         }),
         new() { ["Courier:Store"] = null, ["Courier:Broker"] = quay.Broker + deadLetters },

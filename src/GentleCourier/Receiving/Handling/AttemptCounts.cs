@@ -29,7 +29,7 @@ internal sealed class AttemptCounts(TimeProvider clock)
     }
 
     /// <summary>What has become of it.</summary>
-    public void Note(Held delivery, Outcome outcome)
+    public void Note(TakenDelivery delivery, Outcome outcome)
     {
         if (delivery.HandOver.Attempt is not null || delivery.TryRead() is not { Key: var key }) return;
         if (outcome is Outcome.Modified { Counts: var counts } && (known.Count < Most || known.ContainsKey(key)))

@@ -46,7 +46,7 @@ internal sealed partial class DeliveryHandler
     public (string Why, TimeSpan For)? Brake => brakes.Now;
 
     /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
-    public void Expect(IReadOnlyList<Held> deliveries) => look?.Ahead(deliveries);
+    public void Expect(IReadOnlyList<TakenDelivery> deliveries) => look?.Ahead(deliveries);
 
     /// <summary>No handler takes up anything more: whatever still waits to be decided is decided.</summary>
     public void End() => verdicts.End();
@@ -58,7 +58,7 @@ internal sealed partial class DeliveryHandler
     /// <param name="outOfTime">
     /// Cancelled when there is no time left to finish; what has not finished is given back then.
     /// </param>
-    public async Task HandleAsync(IReadOnlyList<Held> deliveries, CancellationToken outOfTime)
+    public async Task HandleAsync(IReadOnlyList<TakenDelivery> deliveries, CancellationToken outOfTime)
     {
         try
         {
@@ -72,7 +72,7 @@ internal sealed partial class DeliveryHandler
         }
     }
 
-    private async Task HandleInBatchesAsync(IReadOnlyList<Held> deliveries, CancellationToken outOfTime)
+    private async Task HandleInBatchesAsync(IReadOnlyList<TakenDelivery> deliveries, CancellationToken outOfTime)
     {
         List<ReadDelivery>? batch = null;
         foreach (var held in deliveries)
@@ -101,14 +101,14 @@ internal sealed partial class DeliveryHandler
         {
             alone.Failure = null;
             // Another may have handled it in the meantime, which may be why the batch failed.
-            alone.Held.Look = null;
+            alone.Taken.Look = null;
             await TryAsync([alone], outOfTime, turn).ConfigureAwait(false);
             turn = null;
         }
     }
 
     /// <summary>Reads the event; where that is all that can be done with it, its outcome is decided.</summary>
-    private async Task<ReadDelivery?> ReadAsync(Held held)
+    private async Task<ReadDelivery?> ReadAsync(TakenDelivery held)
     {
         ReadDelivery read;
         try
@@ -144,7 +144,7 @@ internal sealed partial class DeliveryHandler
         foreach (var delivery in deliveries) delivery.IsTrial = turn == Turn.Trial;
         if (turn == Turn.Wait)
         {
-            foreach (var delivery in deliveries) delivery.Held.Settle(policy.Waits(delivery));
+            foreach (var delivery in deliveries) delivery.Taken.Settle(policy.Waits(delivery));
             return true;
         }
 
@@ -152,7 +152,7 @@ internal sealed partial class DeliveryHandler
         Meters.Begin(binding.Queue, deliveries, clock);
         var began = clock.GetTimestamp();
         using var attempt = new Attempt(options.TimeLimit, () => Overrun(deliveries), clock, outOfTime);
-        foreach (var delivery in deliveries) delivery.Held.BeginAttempt(attempt);
+        foreach (var delivery in deliveries) delivery.Taken.BeginAttempt(attempt);
         var fresh = deliveries;
         Result result;
         try
@@ -192,7 +192,7 @@ internal sealed partial class DeliveryHandler
                 await AcceptAsync(deliveries).ConfigureAwait(false);
                 return true;
             case Result.StoppedResult:
-                foreach (var delivery in deliveries) delivery.Held.Settle(policy.AfterStop(delivery));
+                foreach (var delivery in deliveries) delivery.Taken.Settle(policy.AfterStop(delivery));
                 return true;
             case Result.Failed failed when deliveries.Count > 1:
                 LogBatchFailed(logger, binding.Queue, deliveries.Count, Words.InLine(failed.Exception));
@@ -203,17 +203,17 @@ internal sealed partial class DeliveryHandler
 
         var alone = deliveries[0];
         // It may have been reported and settled long before its handler ended.
-        if (alone.Held.IsDecided || alone.Held.IsInDoubt) return true;
+        if (alone.Taken.IsDecided || alone.Taken.IsInDoubt) return true;
         if (result is Result.Failed { Reason: Cut.LeaseLost })
         {
             LogLost(logger, binding.Queue, alone.Event.Type, alone.Event.Id);
-            alone.Held.Drop();
+            alone.Taken.Drop();
             return true;
         }
         if (result is Result.Failed { Reason: var cut, Exception: var e })
             await policy.DecideAsync(alone, cut, e).ConfigureAwait(false);
         else
-            alone.Held.Settle(await policy.AfterAnotherAsync(alone).ConfigureAwait(false));
+            alone.Taken.Settle(await policy.AfterAnotherAsync(alone).ConfigureAwait(false));
         return true;
     }
 
@@ -223,7 +223,7 @@ internal sealed partial class DeliveryHandler
         {
             if (delivery.Failure is not null) continue;
             look?.Handled(delivery.Key);
-            delivery.Held.Settle(Outcome.Accepted);
+            delivery.Taken.Settle(Outcome.Accepted);
             policy.Succeeded(delivery);
         }
         foreach (var delivery in deliveries)
@@ -234,10 +234,10 @@ internal sealed partial class DeliveryHandler
     /// <summary>Without those that another has by now, or whose outcome has been decided.</summary>
     private static List<ReadDelivery> StillHeld(List<ReadDelivery> together)
     {
-        if (!together.Exists(static d => d.Held.IsDecided || d.Held.IsLost)) return together;
+        if (!together.Exists(static d => d.Taken.IsDecided || d.Taken.IsLost)) return together;
         foreach (var delivery in together)
-            if (delivery.Held.IsLost) delivery.Held.Drop();
-        return together.FindAll(static d => !d.Held.IsDecided);
+            if (delivery.Taken.IsLost) delivery.Taken.Drop();
+        return together.FindAll(static d => !d.Taken.IsDecided);
     }
 
     private async Task<List<ReadDelivery>> NotYetHandledAsync(
@@ -247,8 +247,8 @@ internal sealed partial class DeliveryHandler
         var handled = await look.AbsorbAsync(deliveries, cancellationToken).ConfigureAwait(false);
         if (!Array.Exists(handled, static answer => answer.IsHandled)) return deliveries;
         for (var i = 0; i < handled.Length; i++)
-            if (handled[i].IsHandled) deliveries[i].Held.Settle(policy.Absorbed(deliveries[i], handled[i]));
-        return deliveries.FindAll(static d => !d.Held.IsDecided);
+            if (handled[i].IsHandled) deliveries[i].Taken.Settle(policy.Absorbed(deliveries[i], handled[i]));
+        return deliveries.FindAll(static d => !d.Taken.IsDecided);
     }
 
     /// <summary>
@@ -271,7 +271,7 @@ internal sealed partial class DeliveryHandler
         }
         catch (Exception e)
         {
-            delivery.Held.Settle(policy.NotDealtWith(e));
+            delivery.Taken.Settle(policy.NotDealtWith(e));
         }
     }
 

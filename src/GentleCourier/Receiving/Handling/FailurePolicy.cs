@@ -30,20 +30,20 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         Interlocked.Increment(ref failed);
         if (options.Settling == Settling.OnArrival)
         {
-            delivery.Held.Settle(Gone(delivery.Event.Id, Words.InLine(e), e));
+            delivery.Taken.Settle(Gone(delivery.Event.Id, Words.InLine(e), e));
             return;
         }
         var blame = BlameFor(delivery, cut, e);
         if (blame == Blame.Others)
         {
-            delivery.Held.Settle(ComesAgain(delivery, Words.InLine(e)));
+            delivery.Taken.Settle(ComesAgain(delivery, Words.InLine(e)));
             return;
         }
         var outcome = await CountedAsync(delivery, e).ConfigureAwait(false);
         if (outcome is Outcome.Rejected) brakes.Forget(delivery);
         if (outcome is not Outcome.Rejected || blame == Blame.Event)
         {
-            delivery.Held.Settle(outcome);
+            delivery.Taken.Settle(outcome);
             return;
         }
         verdicts.Await(delivery, outcome, spared: ComesAgain(delivery, Words.InLine(e)));
@@ -186,7 +186,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         }
         if (binding.IsUseless(e)) return Reject(@event.Id, $"useless to try again: {error}", e);
 
-        var age = clock.GetElapsedTime(delivery.Held.Began);
+        var age = clock.GetElapsedTime(delivery.Taken.Began);
         var (delay, reason) = Redelivery.After(
             options, delivery.Attempt, AskedBy(e, @event), age, Random.Shared.NextDouble());
         if (delay is null)
@@ -218,7 +218,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     private Outcome.Modified ComesAgain(ReadDelivery delivery, string why) =>
         new(Redelivery.Later(TriedFor(delivery), Random.Shared.NextDouble()), why) { Counts = false };
 
-    private TimeSpan TriedFor(ReadDelivery delivery) => clock.GetElapsedTime(delivery.Held.FirstTried);
+    private TimeSpan TriedFor(ReadDelivery delivery) => clock.GetElapsedTime(delivery.Taken.FirstTried);
 
     private string ReceiverOf(ReadDelivery delivery) => binding.Handlers[delivery.Event.Type].Receiver.Name;
 

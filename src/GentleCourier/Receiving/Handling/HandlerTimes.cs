@@ -43,7 +43,7 @@ internal sealed class HandlerTimes(int parallel, TimeProvider clock)
     }
 
     /// <summary>A handler begins.</summary>
-    public void Begin(int handler, IReadOnlyList<Held> deliveries)
+    public void Begin(int handler, IReadOnlyList<TakenDelivery> deliveries)
     {
         var now = clock.GetTimestamp();
         foreach (var delivery in deliveries)

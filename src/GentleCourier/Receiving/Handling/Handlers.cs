@@ -20,7 +20,7 @@ internal sealed partial class Handlers : IDisposable
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     // Bounded by the prefetch: nothing enters it that credit was not taken for.
-    private readonly Channel<Held> ready = Channel.CreateUnbounded<Held>();
+    private readonly Channel<TakenDelivery> ready = Channel.CreateUnbounded<TakenDelivery>();
     // One at a time gathers a batch: several would share out what comes, and all wait.
     private readonly SemaphoreSlim gathering = new(1, 1);
     private readonly Lock takingBack = new();
@@ -40,7 +40,7 @@ internal sealed partial class Handlers : IDisposable
         this.clock = clock;
         this.logger = logger;
         finishing = new Lazy<Task>(FinishOnceAsync);
-        rate = options.MostPerSecond is { } most ? new Rate(most) : null;
+        rate = options.MaxPerSecond is { } most ? new Rate(most) : null;
         began = clock.GetTimestamp();
         Times = new HandlerTimes(options.Parallel, clock);
     }
@@ -53,12 +53,12 @@ internal sealed partial class Handlers : IDisposable
     public HandlerTimes Times { get; }
 
     /// <summary>It lies ready, to be handled when its turn comes.</summary>
-    public void Add(Held delivery) => ready.Writer.TryWrite(delivery);
+    public void Add(TakenDelivery delivery) => ready.Writer.TryWrite(delivery);
 
     /// <summary>Takes back, of those that came by a link, up to so many that no handler has taken up.</summary>
-    public List<Held> TakeBack(ISettler link, int most = int.MaxValue)
+    public List<TakenDelivery> TakeBack(ISettler link, int most = int.MaxValue)
     {
-        var taken = new List<Held>();
+        var taken = new List<TakenDelivery>();
         // Two links that do so at once would each hide from the other what it only passes by.
         lock (takingBack)
         {
@@ -121,7 +121,7 @@ internal sealed partial class Handlers : IDisposable
         }
     }
 
-    private async Task HandleAsync(List<Held> deliveries, CancellationToken ending)
+    private async Task HandleAsync(List<TakenDelivery> deliveries, CancellationToken ending)
     {
         if (ending.IsCancellationRequested)
         {
@@ -137,10 +137,10 @@ internal sealed partial class Handlers : IDisposable
         if (deliveries.Count > 0) await handler.HandleAsync(deliveries, outOfTime.Token).ConfigureAwait(false);
     }
 
-    private static async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
+    private static async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> deliveries)
     {
         // Nearly always all have come by one link.
-        var settled = new List<Held>();
+        var settled = new List<TakenDelivery>();
         foreach (var group in deliveries.GroupBy(d => d.Link))
             settled.AddRange(await group.Key.SettleOnArrivalAsync([.. group]).ConfigureAwait(false));
         return settled;
@@ -149,10 +149,10 @@ internal sealed partial class Handlers : IDisposable
     /// <summary>
     /// Waits for one delivery, or for a batch: as many as come until it is full or its time is over.
     /// </summary>
-    private async Task<List<Held>> TakeUpAsync(CancellationToken ending)
+    private async Task<List<TakenDelivery>> TakeUpAsync(CancellationToken ending)
     {
         await WaitForTurnAsync(ending).ConfigureAwait(false);
-        var taken = new List<Held>(1);
+        var taken = new List<TakenDelivery>(1);
         if (binding.BatchSize == 1)
         {
             taken.Add(await TakeOneAsync(ending).ConfigureAwait(false));
@@ -189,7 +189,7 @@ internal sealed partial class Handlers : IDisposable
         lock (rate) return rate.Take(count, clock.GetElapsedTime(began));
     }
 
-    private async Task<Held> TakeOneAsync(CancellationToken cancellationToken)
+    private async Task<TakenDelivery> TakeOneAsync(CancellationToken cancellationToken)
     {
         var delivery = await ready.Reader.ReadAsync(cancellationToken).ConfigureAwait(false);
         credit.Started();

@@ -6,14 +6,14 @@ namespace GentleCourier.Receiving.Handling;
 internal interface ISettler
 {
     /// <summary>The outcome has been decided.</summary>
-    void Settle(Held delivery, Outcome outcome);
+    void Settle(TakenDelivery delivery, Outcome outcome);
 
     /// <summary>It belongs to another by now: there is nothing to settle.</summary>
-    void Drop(Held delivery);
+    void Drop(TakenDelivery delivery);
 
     /// <summary>
     /// Settles what is about to be handled. What could not be settled is left to come again, unhandled.
     /// </summary>
     /// <returns>What is settled.</returns>
-    Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries);
+    Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> deliveries);
 }

@@ -19,7 +19,7 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
     private long turned = clock.GetTimestamp();
 
     /// <summary>Begins to look for deliveries that are going to be handled soon.</summary>
-    public void Ahead(IReadOnlyList<Held> deliveries)
+    public void Ahead(IReadOnlyList<TakenDelivery> deliveries)
     {
         var look = new Look(clock.GetTimestamp(), Task.Run(() => LookAsync(deliveries)));
         foreach (var delivery in deliveries) delivery.Look = look;
@@ -58,11 +58,11 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
 
     private async Task<bool> IsKnownToBeNewAsync(ReadDelivery delivery, CancellationToken cancellationToken)
     {
-        if (delivery.Held.Look is not { } look) return false;
+        if (delivery.Taken.Look is not { } look) return false;
         await ((Task)look.Handled).WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         // Where it failed, asking once more will tell why.
         return look.Handled.IsCompletedSuccessfully
-            && !(await look.Handled.ConfigureAwait(false)).Contains(delivery.Held)
+            && !(await look.Handled.ConfigureAwait(false)).Contains(delivery.Taken)
             && clock.GetElapsedTime(look.Began) <= Fresh
             && !WasHandledHere(delivery.Key);
     }
@@ -72,15 +72,15 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         lock (gate) return handled.Contains(key) || handledBefore.Contains(key);
     }
 
-    private async Task<HashSet<Held>> LookAsync(IReadOnlyList<Held> deliveries)
+    private async Task<HashSet<TakenDelivery>> LookAsync(IReadOnlyList<TakenDelivery> deliveries)
     {
-        var read = new List<(Held Held, EventKey Key)>(deliveries.Count);
+        var read = new List<(TakenDelivery Taken, EventKey Key)>(deliveries.Count);
         foreach (var delivery in deliveries)
             if (delivery.TryRead() is { } known) read.Add((delivery, known.Key));
         var found = await store.LookIntoInboxAsync(queue, read.ConvertAll(r => r.Key)).ConfigureAwait(false);
-        return [.. read.Where((_, i) => found[i]).Select(r => r.Held)];
+        return [.. read.Where((_, i) => found[i]).Select(r => r.Taken)];
     }
 }
 
 /// <summary>A look into the inbox: when it began, and which deliveries have been handled.</summary>
-internal sealed record Look(long Began, Task<HashSet<Held>> Handled);
+internal sealed record Look(long Began, Task<HashSet<TakenDelivery>> Handled);

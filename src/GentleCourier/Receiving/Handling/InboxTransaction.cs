@@ -9,7 +9,7 @@ namespace GentleCourier.Receiving.Handling;
 internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnlyList<ReadDelivery> deliveries)
     : IAsyncDisposable
 {
-    private IHandling? handling;
+    private IInboxScope? handling;
     private IUnitOfWork? itsWork;
 
     /// <summary>

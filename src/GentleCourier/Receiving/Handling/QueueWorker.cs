@@ -93,7 +93,7 @@ internal sealed partial class QueueWorker : IDisposable
             LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
             using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
             var isBeside = broker != linking[0].Broker;
-            using var session = new Session(parts, link, isBeside, broker.Abilities, over);
+            using var session = new LinkSession(parts, link, isBeside, broker.Abilities, over);
             await session.RunAsync().ConfigureAwait(false);
         }
     }

@@ -4,11 +4,11 @@ using GentleCourier.Events;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>A held delivery whose event could be read.</summary>
-internal sealed class ReadDelivery(Held held, CourierEvent @event)
+internal sealed class ReadDelivery(TakenDelivery held, CourierEvent @event)
 {
     private long? hash;
 
-    public Held Held => held;
+    public TakenDelivery Taken => held;
 
     public CourierEvent Event => @event;
 

@@ -38,8 +38,8 @@ internal readonly record struct Redelivery(TimeSpan? Delay, string? Reason)
         var (place, last) = (attempt - options.RetriesAtOnce - 1, options.MaxAttempts - options.RetriesAtOnce - 2);
         if (place < 0) return TimeSpan.Zero;
         if (place == 0 || options.FirstDelay == TimeSpan.Zero) return options.FirstDelay;
-        if (place >= last) return options.LongestDelay;
-        return options.FirstDelay * Math.Pow(options.LongestDelay / options.FirstDelay, (double)place / last);
+        if (place >= last) return options.MaxDelay;
+        return options.FirstDelay * Math.Pow(options.MaxDelay / options.FirstDelay, (double)place / last);
     }
 
     /// <summary>

@@ -10,12 +10,12 @@ namespace GentleCourier.Receiving.Handling;
 /// </summary>
 internal sealed class Unfinished
 {
-    private readonly ConcurrentDictionary<EventKey, Held> handled = new();
+    private readonly ConcurrentDictionary<EventKey, TakenDelivery> handled = new();
     // Nearly always there is none, and every delivery asks.
     private volatile int count;
 
     /// <summary>The link of a delivery is gone.</summary>
-    public void Add(Held delivery)
+    public void Add(TakenDelivery delivery)
     {
         // Nobody can find what cannot be read, nor need it be found once it is decided.
         if (delivery.TryRead() is not { Key: var key } || delivery.IsDecided) return;
@@ -25,7 +25,7 @@ internal sealed class Unfinished
     }
 
     /// <summary>The delivery of the same event that a handler still has; null where none has.</summary>
-    public Held? Find(Held delivery) =>
+    public TakenDelivery? Find(TakenDelivery delivery) =>
         count > 0 && delivery.TryRead() is { Key: var key } ? handled.GetValueOrDefault(key) : null;
 
     private async Task ForgetAsync(EventKey key)

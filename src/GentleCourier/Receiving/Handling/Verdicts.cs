@@ -24,10 +24,10 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
     {
         if (isOver)
         {
-            delivery.Held.Settle(spared);
+            delivery.Taken.Settle(spared);
             return;
         }
-        delivery.Held.IsInDoubt = true;
+        delivery.Taken.IsInDoubt = true;
         var @case = new Case(delivery, rejected, spared);
         lock (gate)
         {
@@ -62,7 +62,7 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
         for (var waited = TimeSpan.Zero; waited < Longest; waited += Quiet)
         {
             await Task.Delay(Quiet, clock).ConfigureAwait(false);
-            if (@case.Delivery.Held.IsDecided) return;
+            if (@case.Delivery.Taken.IsDecided) return;
             if (!credit.IsAtWork(within: Quiet)) break;
         }
         Uphold(c => c == @case);
@@ -80,7 +80,7 @@ internal sealed class Verdicts(Credit credit, TimeProvider clock)
         foreach (var @case in decided)
         {
             credit.Unparked();
-            @case.Delivery.Held.Settle(outcome(@case));
+            @case.Delivery.Taken.Settle(outcome(@case));
         }
     }
 

@@ -11,18 +11,19 @@ namespace GentleCourier.Receiving.Handling;
 /// <param name="due">Called with a delivery when its next attempt is due.</param>
 /// <param name="clock">The time.</param>
 /// <param name="over">Nothing falls due any more.</param>
-internal sealed class Waiting(BrokerAbilities abilities, Action<Held> due, TimeProvider clock, CancellationToken over)
+internal sealed class Waiting(
+    BrokerAbilities abilities, Action<TakenDelivery> due, TimeProvider clock, CancellationToken over)
 {
     /// <summary>
     /// So many may wait beside what the prefetch allows; beyond that, events come again without a delay.
     /// </summary>
     public const int Most = 1_000;
 
-    private readonly ConcurrentDictionary<Held, bool> held = new();
+    private readonly ConcurrentDictionary<TakenDelivery, bool> held = new();
     private int count;
 
     /// <summary>Takes it, if it has to wait here.</summary>
-    public bool TryHold(Held delivery, Outcome outcome)
+    public bool TryHold(TakenDelivery delivery, Outcome outcome)
     {
         if (outcome is not Outcome.Modified { Delay: var delay, Counts: var counts } || delay <= TimeSpan.Zero)
             return false;
@@ -32,7 +33,7 @@ internal sealed class Waiting(BrokerAbilities abilities, Action<Held> due, TimeP
             Interlocked.Decrement(ref count);
             return false;
         }
-        var next = new Held(
+        var next = new TakenDelivery(
             delivery.HandOver, delivery.Attempt + (counts ? 1 : 0), delivery.FirstTried, delivery.Began,
             delivery.Link);
         held[next] = true;
@@ -41,15 +42,15 @@ internal sealed class Waiting(BrokerAbilities abilities, Action<Held> due, TimeP
     }
 
     /// <summary>Takes back all that wait.</summary>
-    public List<Held> TakeBack() => held.Keys.ToList().FindAll(TryRemove);
+    public List<TakenDelivery> TakeBack() => held.Keys.ToList().FindAll(TryRemove);
 
-    private async Task HoldAsync(Held delivery, TimeSpan delay)
+    private async Task HoldAsync(TakenDelivery delivery, TimeSpan delay)
     {
         await Task.Delay(delay, clock, over).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (!over.IsCancellationRequested && TryRemove(delivery)) due(delivery);
     }
 
-    private bool TryRemove(Held delivery)
+    private bool TryRemove(TakenDelivery delivery)
     {
         if (!held.TryRemove(delivery, out _)) return false;
         Interlocked.Decrement(ref count);

@@ -11,7 +11,7 @@ namespace GentleCourier.Receiving.Handling;
 /// <param name="firstTried">When it was handed over for the first time, as far as anybody knows; a timestamp.</param>
 /// <param name="began">Since when there has been such an event, as far as anybody knows; a timestamp.</param>
 /// <param name="link">By whom it came, and who is told of its outcome.</param>
-internal sealed class Held(HandOver handOver, int attempt, long firstTried, long began, ISettler link)
+internal sealed class TakenDelivery(HandOver handOver, int attempt, long firstTried, long began, ISettler link)
 {
     // Stands for an outcome of which nobody is told.
     private static readonly object Nothing = new();

@@ -10,7 +10,7 @@ namespace GentleCourier.Receiving.Handling;
 /// The life of one link. One loop speaks with it: it settles what the handlers have finished and, in the same breath,
 /// fetches as much as the prefetch then allows. While one exchange is under way the next batch gathers by itself.
 /// </summary>
-internal sealed partial class Session : ISettler, IDisposable
+internal sealed partial class LinkSession : ISettler, IDisposable
 {
     private static readonly TimeSpan SecondLook = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
@@ -30,7 +30,7 @@ internal sealed partial class Session : ISettler, IDisposable
     private readonly Loop exchanging, renewing;
     private readonly CancellationTokenSource over;
     private readonly Lock ending = new();
-    private readonly ConcurrentDictionary<HandOver, Held> held = new();
+    private readonly ConcurrentDictionary<HandOver, TakenDelivery> held = new();
 
     private readonly Finished finished;
     private readonly List<Settlement> batch = [];
@@ -46,7 +46,7 @@ internal sealed partial class Session : ISettler, IDisposable
     /// <param name="isBeside">Whether there is another, from which most comes.</param>
     /// <param name="abilities">What the broker can do.</param>
     /// <param name="over">Ends the session: cancelled when the host stops, and by itself when the link is lost.</param>
-    public Session(
+    public LinkSession(
         WorkerParts worker, IReceivingLink link, bool isBeside, BrokerAbilities abilities, CancellationTokenSource over)
     {
         this.worker = worker;
@@ -90,7 +90,7 @@ internal sealed partial class Session : ISettler, IDisposable
 
     public void Dispose() => finished.Dispose();
 
-    public void Settle(Held delivery, Outcome outcome)
+    public void Settle(TakenDelivery delivery, Outcome outcome)
     {
         worker.Counts.Note(delivery, outcome);
         if (!delivery.IsSettled && waiting.TryHold(delivery, outcome))
@@ -109,7 +109,7 @@ internal sealed partial class Session : ISettler, IDisposable
         Drop(delivery);
     }
 
-    private void NoteSetAside(Held delivery, string letter, string reason)
+    private void NoteSetAside(TakenDelivery delivery, string letter, string reason)
     {
         var @event = delivery.TryRead()?.Event;
         LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter, reason);
@@ -126,13 +126,13 @@ internal sealed partial class Session : ISettler, IDisposable
         }
     }
 
-    public void Drop(Held delivery)
+    public void Drop(TakenDelivery delivery)
     {
         held.TryRemove(delivery.HandOver, out _);
         credit.Settled(1);
     }
 
-    public async Task<List<Held>> SettleOnArrivalAsync(List<Held> deliveries)
+    public async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> deliveries)
     {
         // There is nothing to renew any more.
         foreach (var delivery in deliveries) held.TryRemove(delivery.HandOver, out _);
@@ -257,10 +257,10 @@ internal sealed partial class Session : ISettler, IDisposable
         }
     }
 
-    private Held Hold(HandOver delivery)
+    private TakenDelivery Hold(HandOver delivery)
     {
         var (attempt, firstTried, began) = worker.Counts.Next(delivery);
-        return new Held(delivery, attempt, firstTried, began, this);
+        return new TakenDelivery(delivery, attempt, firstTried, began, this);
     }
 
     /// <summary>
@@ -273,7 +273,7 @@ internal sealed partial class Session : ISettler, IDisposable
     /// <summary>
     /// A handler of this process has the event, from a link that is gone: what it decides is the outcome.
     /// </summary>
-    private async Task FollowAsync(Held delivery, Held first)
+    private async Task FollowAsync(TakenDelivery delivery, TakenDelivery first)
     {
         var outcome = await first.WhenDecided().ConfigureAwait(false);
         credit.Returned();
@@ -287,7 +287,7 @@ internal sealed partial class Session : ISettler, IDisposable
     }
 
     /// <summary>What has waited here comes again.</summary>
-    private void Return(Held delivery)
+    private void Return(TakenDelivery delivery)
     {
         credit.Returned();
         handlers.Add(delivery);
@@ -315,14 +315,14 @@ internal sealed partial class Session : ISettler, IDisposable
         }
     }
 
-    private void PassBy(Held delivery)
+    private void PassBy(TakenDelivery delivery)
     {
         var later = Redelivery.Later(clock.GetElapsedTime(delivery.FirstTried), Random.Shared.NextDouble());
         delivery.Settle(new Outcome.Modified(later, "passed by: the brake of the queue is on") { Counts = false });
         urgent = true;
     }
 
-    private void GiveBack(Held delivery)
+    private void GiveBack(TakenDelivery delivery)
     {
         if (!delivery.TryDecide(Outcome.Released)) return;
         batch.Add(new Settlement(delivery.HandOver, Outcome.Released));
