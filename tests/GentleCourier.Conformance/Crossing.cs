@@ -141,7 +141,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
     internal static EncodedEvent LargeEvent(int number) =>
         Numbered("test.tap", $"{number}", number, null, $",\"x\":\"{new string('x', 4_000_000)}\"");
 
-    private static EncodedEvent Numbered(string type, string id, int number, string? key, string more = "")
+    internal static EncodedEvent Numbered(string type, string id, int number, string? key, string more = "")
     {
         var data = $"{{\"number\":{number}{more}}}";
         return new(id, type, key, System.Text.Encoding.UTF8.GetBytes(

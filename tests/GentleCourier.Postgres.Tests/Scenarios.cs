@@ -34,6 +34,8 @@ public sealed class ReceiverTests : ReceiverScenarios<Databases>;
 
 public sealed class RelayRunTests : RelayRunScenarios<Databases>;
 
+public sealed class HeldTests : HeldScenarios<Databases>;
+
 public sealed class RelayTests : RelayScenarios<Databases>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Databases>;

@@ -37,6 +37,8 @@ public sealed class ReceiverTests : ReceiverScenarios<Folder>;
 
 public sealed class RelayRunTests : RelayRunScenarios<Folder>;
 
+public sealed class HeldTests : HeldScenarios<Folder>;
+
 public sealed class RelayTests : RelayScenarios<Folder>;
 
 public sealed class ScheduleTests : ScheduleScenarios<Folder>;

@@ -8,8 +8,8 @@ public sealed class RelayDecisionTests
 {
     private static readonly Gen<(bool IsHeld, int Attempts, string? Key, PublishResult Result)> Answered = Gen.Select(
         Gen.Bool, Gen.Int[0, 5], Gen.Int[0, 2].Select(i => i == 0 ? null : i == 1 ? "a" : "b"),
-        Gen.Int[0, 3].Select(i => i == 0 ? PublishResult.Taken : i == 1 ? PublishResult.Deferred("later")
-            : i == 2 ? PublishResult.Refused("never") : default));
+        Gen.Int[0, 4].Select(i => i == 0 ? PublishResult.Taken : i == 1 ? PublishResult.Deferred("later")
+            : i == 2 ? PublishResult.Refused("never") : i == 3 ? PublishResult.Unrouted("no way") : default));
 
     private static OutboxRow Row(int number, bool isHeld, int attempts, string? key) =>
         new(isHeld ? -number : number, attempts, new EncodedEvent($"{number}", "t", key, default));
@@ -31,6 +31,12 @@ public sealed class RelayDecisionTests
         Assert.All(marks.Held, h => Assert.NotEmpty(h.Reason));
         Assert.Equal(marks.Keys.Select(k => k.Key).Distinct(), marks.Keys.Select(k => k.Key));
         Assert.Empty(marks.Freed.Intersect(marks.Keys.Select(k => k.Key)));
+        // What waits for a route is the oldest of its key, or of none, and its type is tried again.
+        Assert.Equal(marks.Held.Any(h => h.WaitsForRoute) ? ["t"] : [], marks.Types.Select(t => t.Type));
+        Assert.All(marks.Held.Where(h => h.WaitsForRoute), h => Assert.DoesNotContain(
+            batch.TakeWhile(b => b.Row.Row != h.Row), b => b.Result.Fate == PublishFate.Deferred
+                && b.Row.Event.PartitionKey is { } key
+                && key == batch.First(o => o.Row.Row == h.Row).Row.Event.PartitionKey));
 
         foreach (var key in batch.Select(b => b.Row.Event.PartitionKey).OfType<string>().Distinct())
         {
@@ -39,7 +45,11 @@ public sealed class RelayDecisionTests
             var until = marks.Keys.Where(k => k.Key == key).ToList();
             Assert.Equal(deferred.Count > 0 ? 1 : 0, until.Count);
             // The oldest decides, and it alone has been tried.
-            if (deferred.Count > 0) Assert.Equal(TimeSpan.FromSeconds(deferred[0].Row.Attempts + 1), until[0].After);
+            if (deferred is [var oldest, ..])
+            {
+                Assert.Equal(oldest.Result.IsUnrouted ? null : TimeSpan.FromSeconds(oldest.Row.Attempts + 1),
+                    until[0].After);
+            }
             Assert.Equal(
                 deferred.Skip(1).Count(b => !b.Row.IsHeld), marks.Held.Count(h => h.Reason == Marking.Follows
                     && deferred.Skip(1).Any(d => d.Row.Row == h.Row)));

@@ -90,6 +90,8 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(long?[] values) => Array(values, NpgsqlDbType.Bigint);
 
+    public static NpgsqlParameter Of(bool[] values) => Array(values, NpgsqlDbType.Boolean);
+
     public static NpgsqlParameter Of(int[] values) => Array(values, NpgsqlDbType.Integer);
 
     public static NpgsqlParameter Of(string?[] values) => Array(values, NpgsqlDbType.Text);

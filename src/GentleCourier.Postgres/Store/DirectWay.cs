@@ -14,17 +14,19 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
     private readonly string move = $"""
         WITH next AS MATERIALIZED (
             SELECT * FROM (
-                SELECT id, type, octet_length(event) AS size,
+                SELECT id, type, partition_key, octet_length(event) AS size,
                     sum(octet_length(event)) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) AS bytes
-                FROM (SELECT id, type, event FROM store.outbox WHERE id > $4 ORDER BY id LIMIT $2) o) b
+                FROM (SELECT id, type, partition_key, event FROM store.outbox WHERE id > $4 ORDER BY id LIMIT $2) o) b
             WHERE bytes - size < {Budget.Bytes}),
         plain AS (
             SELECT EXISTS (SELECT FROM store.relay WHERE term = $1 AND relay IS NOT NULL)
-               AND NOT EXISTS (SELECT FROM store.held_key)
-               AND NOT EXISTS (
-                    SELECT FROM store.outbox_held WHERE partition_key IS NULL AND due <= coalesce($3, now()))
+               AND NOT EXISTS (SELECT FROM store.held_key WHERE due <= (SELECT coalesce($3, now())))
+               AND NOT EXISTS (SELECT FROM store.held_type WHERE due <= (SELECT coalesce($3, now())))
+               AND NOT EXISTS (SELECT FROM store.outbox_held WHERE partition_key IS NULL AND waits_for IS NULL
+                    AND due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (
                     SELECT FROM next WHERE size > {Budget.LargestEvent}
+                        OR (SELECT true FROM store.held_key k WHERE k.partition_key = next.partition_key)
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
@@ -73,7 +75,7 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
             // A crash of the server that undoes it undoes both sides of it.
             await relay.RunAwakeAsync(
                 "move events inside",
-                trip => reading.Add(trip, t => t.Add(
+                trip => reading.Add(trip, t => relay.AddFollowers(t, term, reading.From, limit).Add(
                     move, Read, Parameter.Of(term), Parameter.Of(limit), relay.Server.Now, Parameter.Of(reading.From))),
                 PostgresBroker.PublishLimit, cancellationToken).ConfigureAwait(false);
         }

@@ -21,7 +21,10 @@ internal sealed class OutboxRows(Reading reading)
     /// <summary>Takes one that is held: those are of another table, and their numbers are negated.</summary>
     public void TakeHeld(NpgsqlDataReader row) => Take(-row.GetInt64(0), row);
 
-    private void Take(long number, NpgsqlDataReader row)
+    /// <summary>Takes one that waits for a route.</summary>
+    public void TakeWaiting(NpgsqlDataReader row) => Take(-row.GetInt64(0), row, waits: true);
+
+    private void Take(long number, NpgsqlDataReader row, bool waits = false)
     {
         var address = row.Text(6);
         var @event = new EncodedEvent(
@@ -29,7 +32,10 @@ internal sealed class OutboxRows(Reading reading)
         {
             Address = address, OutboxWait = row.Span(7),
         };
-        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event) { Started = reading.Started });
+        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event) 
+        {
+            Started = reading.Started, WaitsForRoute = waits,
+        });
         Bytes += @event.Json.Length;
     }
 }

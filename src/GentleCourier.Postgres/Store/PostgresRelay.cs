@@ -23,6 +23,10 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
 
     public PostgresServer Server => server;
 
+    /// <summary>Holds fresh events whose key is held.</summary>
+    public RoundTrip AddFollowers(RoundTrip trip, long term, long from, int limit) =>
+        trip.Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(from), Parameter.Of(limit));
+
     /// <summary>So many events have left the outbox.</summary>
     public void EventsGone(int count) => clearing.Gone(count);
 
@@ -41,7 +45,9 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         if (led is { } begun)
         {
             await server.RunAsync(
-                "look for the keys of", new RoundTrip().Add(sql.FindKeys, Parameter.Of(term), server.Now),
+                "look for the keys of", new RoundTrip().Add(sql.FindKeys, Parameter.Of(term), server.Now)
+                    .Add(sql.FindTurns, Parameter.Of(term), server.Now)
+                    .Add(sql.FindTypes, Parameter.Of(term), server.Now),
                 cancellationToken, PostgresBroker.PublishLimit).ConfigureAwait(false);
             Volatile.Write(ref position, new Position(begun.Place, clock));
         }
@@ -57,21 +63,27 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
     {
         var (reading, term) = (Begin(), Volatile.Read(ref leads));
-        var (held, fresh) = (new OutboxRows(reading), new OutboxRows(reading));
+        var (held, waiting, fresh) = (new OutboxRows(reading), new OutboxRows(reading), new OutboxRows(reading));
         TimeSpan? dueIn = null;
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
-                .Add(sql.DropKeys, Parameter.Of(term))
+                .Add(sql.DropKeys, Parameter.Of(term), server.Now, Parameter.Of(limit))
+                .Add(sql.DropTypes, Parameter.Of(term), server.Now, Parameter.Of(limit))
                 .Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
                 .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
                 .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(sql.DueTypes, waiting.TakeWaiting, server.Now, Parameter.Of(limit))
                 .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
                 .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
-        var isFull = fresh.Rows.Count == limit || held.Bytes + fresh.Bytes >= OutboxRows.Many;
+        var isFull = fresh.Rows.Count == limit || waiting.Rows.Count == limit
+            || held.Bytes + waiting.Bytes + fresh.Bytes >= OutboxRows.Many;
         reading.End(fresh.Rows is [.., var last] ? last.Row : null, isFull);
-        return new OutboxBatch([.. held.Rows, .. fresh.Rows], dueIn, isFull);
+        // One may be due by its key as well, where somebody has said so by hand.
+        var ofKeys = held.Rows.Select(row => row.Row).ToHashSet();
+        return new OutboxBatch(
+            [.. held.Rows, .. waiting.Rows.Where(row => !ofKeys.Contains(row.Row)), .. fresh.Rows], dueIn, isFull);
     }
 
     public async Task<OutboxBatch> ReadOnAsync(
@@ -102,6 +114,8 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
         Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
         Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
+        if (marks.TurnsOver is { Length: > 0 } keys)
+            trip.Add(sql.WakeKeys, Parameter.Of(keys), server.Now);
         Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
         Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
         if (marks.Parts.Count > 0)
@@ -119,10 +133,24 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         {
             trip.Add(
                 sql.HoldKeys, Parameter.Of(term), Parameter.Of(marks.Keys.Select(k => (string?)k.Key).ToArray()),
-                Parameter.Of(marks.Keys.Select(k => (TimeSpan?)k.After).ToArray()), server.Now);
+                Parameter.Of(marks.Keys.Select(k => k.After).ToArray()), server.Now);
         }
+        if (marks.Types.Count > 0)
+        {
+            trip.Add(
+                sql.HoldTypes, Parameter.Of(term), Parameter.Of(marks.Types.Select(t => (string?)t.Type).ToArray()),
+                Parameter.Of(marks.Types.Select(t => (TimeSpan?)t.After).ToArray()),
+                Parameter.Of(marks.Types.Where(t => t.WasTried).Select(t => (string?)t.Type).ToArray()), server.Now);
+        }
+        if (marks.FreedTypes.Count > 0)
+            trip.Add(sql.FreeTypes, Parameter.Of(term), Parameter.Of(marks.FreedTypes.ToArray<string?>()), server.Now);
         if (marks.Freed.Count > 0)
-            trip.Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(marks.Freed.ToArray<string?>()), server.Now);
+        {
+            string?[] freed = [.. marks.Freed];
+            trip.Add(sql.LockKeys, static _ => { }, Parameter.Of(freed))
+                .Add(sql.DropFreed, Parameter.Of(term), Parameter.Of(freed))
+                .Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(freed), server.Now);
+        }
         if (marks.By is { } by) Confirm(trip, term, by);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
         EventsGone(marks.Forgotten.Count + marks.Held.Count + marks.Parts.Count);
@@ -142,7 +170,8 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
                 statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(rows, h => Math.Abs(h.Row))),
                 Parameter.Of(Array.ConvertAll(rows, h => h.Attempts)),
                 Parameter.Of(Array.ConvertAll(rows, h => h.After)),
-                Parameter.Plain(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now);
+                Parameter.Plain(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now,
+                Parameter.Of(Array.ConvertAll(rows, h => h.WaitsForRoute)));
         }
     }
 

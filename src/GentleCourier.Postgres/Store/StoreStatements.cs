@@ -109,24 +109,57 @@ internal sealed class StoreStatements(PostgresServer server)
         """);
 
     /// <summary>
-    /// Keys that nothing waits with any more. A relay whose term is over may say it while the next one holds an event
-    /// by such a key: then that has another time.
+    /// Of the keys that are due those that nothing waits with any more; all others are looked at when they are. A relay
+    /// whose term is over may say it while the next one holds an event by such a key: then that has another time.
     /// </summary>
     public readonly string DropKeys = server.Sql($"""
         DELETE FROM courier.held_key k USING (
-            SELECT partition_key, due FROM courier.held_key f WHERE NOT EXISTS (
-                SELECT FROM courier.outbox_held h WHERE h.partition_key = f.partition_key AND h.due IS NOT NULL)) empty
-        WHERE k.partition_key = empty.partition_key AND k.due = empty.due AND {InTerm}
+            SELECT partition_key, due FROM courier.held_key WHERE due <= (SELECT coalesce($2, now()))
+            ORDER BY due LIMIT $3) d
+        WHERE k.partition_key = d.partition_key AND k.due = d.due AND {InTerm} AND (
+            SELECT true FROM courier.outbox_held h WHERE h.partition_key = d.partition_key AND h.due IS NOT NULL
+            LIMIT 1) IS NULL
+        """);
+
+    /// <summary>The same of types.</summary>
+    public readonly string DropTypes = server.Sql($"""
+        DELETE FROM courier.held_type t USING (
+            SELECT type, due FROM courier.held_type WHERE due <= (SELECT coalesce($2, now()))
+            ORDER BY freed DESC, due LIMIT $3) d
+        WHERE t.type = d.type AND t.due = d.due AND {InTerm} AND (
+            SELECT true FROM courier.outbox_held h WHERE h.waits_for = d.type LIMIT 1) IS NULL
         """);
 
     /// <summary>
-    /// Events that are held by a key that is none, which the end of a term may leave, would never be read again.
+    /// Events that are held by a key, or wait for a route of a type, that is none, which the end of a term may leave,
+    /// would never be read again.
     /// </summary>
     public readonly string FindKeys = server.Sql($"""
         INSERT INTO courier.held_key (partition_key, due, flows)
-        SELECT DISTINCT partition_key, coalesce($2, now()), false FROM courier.outbox_held h
+        SELECT DISTINCT ON (partition_key) partition_key, CASE WHEN waits_for IS NULL THEN coalesce($2, now()) END,
+            false
+        FROM courier.outbox_held h
         WHERE partition_key IS NOT NULL AND due IS NOT NULL AND {InTerm}
-            AND NOT EXISTS (SELECT FROM courier.held_key k WHERE k.partition_key = h.partition_key)
+            AND (SELECT true FROM courier.held_key k WHERE k.partition_key = h.partition_key) IS NULL
+        ORDER BY partition_key, id
+        ON CONFLICT DO NOTHING
+        """);
+
+    /// <summary>The same of keys that are never due, though the oldest that they hold does not wait for a route.</summary>
+    public readonly string FindTurns = server.Sql($"""
+        UPDATE courier.held_key k SET due = coalesce($2, now()) WHERE due IS NULL AND {InTerm} AND (
+            SELECT waits_for FROM courier.outbox_held h WHERE h.partition_key = k.partition_key AND h.due IS NOT NULL
+            ORDER BY id LIMIT 1) IS NULL
+        """);
+
+    public readonly string FindTypes = server.Sql($"""
+        WITH RECURSIVE waiting (type) AS (
+            SELECT min(waits_for) FROM courier.outbox_held
+            UNION ALL
+            SELECT (SELECT min(waits_for) FROM courier.outbox_held WHERE waits_for > w.type) FROM waiting w
+            WHERE w.type IS NOT NULL)
+        INSERT INTO courier.held_type (type, due, freed)
+        SELECT type, coalesce($2, now()), false FROM waiting WHERE type IS NOT NULL AND {InTerm}
         ON CONFLICT DO NOTHING
         """);
 
@@ -139,7 +172,7 @@ internal sealed class StoreStatements(PostgresServer server)
             DELETE FROM courier.outbox WHERE id IN (
                 SELECT id FROM (
                     SELECT id, partition_key FROM courier.outbox WHERE id > $2 ORDER BY id LIMIT $3) o
-                WHERE partition_key IN (SELECT partition_key FROM courier.held_key))
+                WHERE (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key))
             AND EXISTS (SELECT FROM courier.held_key) AND {InTerm} RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
         SELECT id, event_id, type, partition_key, added, event, 0, now(), '{Marking.Follows}' FROM followers
@@ -150,12 +183,28 @@ internal sealed class StoreStatements(PostgresServer server)
     public readonly string Due = server.Sql(Within($"""
         SELECT id, event_id, type, partition_key, event, attempts, address, {WaitOf("$1")}
         FROM courier.outbox_held
-        WHERE partition_key IS NULL AND due <= coalesce($1, now()) ORDER BY id LIMIT greatest(1, $2 / 4)
+        WHERE partition_key IS NULL AND waits_for IS NULL AND due <= (SELECT coalesce($1, now()))
+        ORDER BY due, id LIMIT greatest(1, $2 / 4)
+        """));
+
+    /// <summary>
+    /// Of types that are due the oldest event that waits for a route; of those that have one again, as many as a batch
+    /// takes. Each was the first of its key when it was held, and still is.
+    /// </summary>
+    public readonly string DueTypes = server.Sql(Within($"""
+        SELECT h.* FROM (
+            SELECT type, freed FROM courier.held_type WHERE due <= (SELECT coalesce($1, now()))
+            ORDER BY freed, due LIMIT greatest(1, $2 / 4)) t
+        CROSS JOIN LATERAL (
+            SELECT id, event_id, type, partition_key, event, attempts, address, {WaitOf("$1")}
+            FROM courier.outbox_held WHERE waits_for = t.type
+            ORDER BY id LIMIT CASE WHEN t.freed THEN $2 ELSE 1 END) h
+        LIMIT $2
         """));
 
     public readonly string DueKeys = server.Sql(Within($"""
         SELECT h.* FROM (
-            SELECT partition_key, flows FROM courier.held_key WHERE due <= coalesce($1, now())
+            SELECT partition_key, flows FROM courier.held_key WHERE due <= (SELECT coalesce($1, now()))
             ORDER BY due LIMIT greatest(1, $2 / 4)) k
         CROSS JOIN LATERAL (
             SELECT id, event_id, type, partition_key, event, attempts, address, {WaitOf("$1")}
@@ -165,27 +214,32 @@ internal sealed class StoreStatements(PostgresServer server)
         ORDER BY h.id LIMIT greatest(1, $2 / 4)
         """));
 
+    // Asked row by row, by the key, where any is held: however many are, that costs what is read.
+    private const string IsFree = """
+        (NOT (SELECT EXISTS (SELECT FROM courier.held_key))
+            OR (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key) IS NULL)
+        """;
+
     public readonly string Fresh = server.Sql(Within($"""
         SELECT id, event_id, type, partition_key, event, 0, NULL, {WaitOf("$3")} FROM courier.outbox o
-        WHERE id > $1 AND (NOT (SELECT EXISTS (SELECT FROM courier.held_key))
-            OR (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key) IS NULL)
-        ORDER BY id LIMIT $2
+        WHERE id > $1 AND {IsFree} ORDER BY id LIMIT $2
         """));
 
     /// <summary>
-    /// What lies behind so many rows that are on their way, after a place and up to a row. Not where there are others:
-    /// those were committed late, and what lies behind may follow one of them.
+    /// What lies behind so many rows that are on their way, after a place and up to a row. Not where there are others
+    /// that need not wait: those were committed late, and what lies behind may follow one of them.
     /// </summary>
     public readonly string FreshBehind = server.Sql(Within($"""
-        SELECT id, event_id, type, partition_key, event, 0, NULL, {WaitOf("$5")} FROM courier.outbox
-        WHERE id > $2 AND NOT EXISTS (SELECT FROM courier.held_key)
-            AND (SELECT count(*) FROM courier.outbox WHERE id > $1 AND id <= $2) = $3
+        SELECT id, event_id, type, partition_key, event, 0, NULL, {WaitOf("$5")} FROM courier.outbox o
+        WHERE id > $2 AND {IsFree}
+            AND (SELECT count(*) FROM courier.outbox o WHERE id > $1 AND id <= $2 AND {IsFree}) = $3
         ORDER BY id LIMIT $4
         """));
 
     public readonly string NextDue = server.Sql("""
-        SELECT least((SELECT min(due) FROM courier.outbox_held WHERE partition_key IS NULL),
-                     (SELECT min(due) FROM courier.held_key)) - coalesce($1, now())
+        SELECT least((SELECT min(due) FROM courier.outbox_held WHERE partition_key IS NULL AND waits_for IS NULL),
+                     (SELECT min(due) FROM courier.held_key WHERE due IS NOT NULL),
+                     (SELECT min(due) FROM courier.held_type)) - coalesce($1, now())
         """);
 
     /// <summary>
@@ -213,9 +267,11 @@ internal sealed class StoreStatements(PostgresServer server)
 
     public readonly string HoldFresh = server.Sql($"""
         WITH gone AS (DELETE FROM courier.outbox WHERE id = ANY ($2) AND {InTerm} RETURNING *)
-        INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
-        SELECT g.id, event_id, type, partition_key, added, event, m.attempts, coalesce($6, now()) + m.after, m.error
-        FROM gone g JOIN unnest($2, $3, $4, $5) AS m (id, attempts, after, error) ON m.id = g.id
+        INSERT INTO courier.outbox_held
+            (id, event_id, type, partition_key, added, event, attempts, due, error, waits_for)
+        SELECT g.id, event_id, type, partition_key, added, event, m.attempts, coalesce($6, now()) + m.after, m.error,
+            CASE WHEN m.waits THEN type END
+        FROM gone g JOIN unnest($2, $3, $4, $5, $7) AS m (id, attempts, after, error, waits) ON m.id = g.id
         """);
 
     /// <summary>Rows, negated where they are of those that are held, make room for what is left of them.</summary>
@@ -240,14 +296,54 @@ internal sealed class StoreStatements(PostgresServer server)
         "SELECT partition_key FROM courier.held_key WHERE partition_key = ANY ($1)");
 
     public readonly string HoldAgain = server.Sql($"""
-        UPDATE courier.outbox_held h SET attempts = m.attempts, due = coalesce($6, now()) + m.after, error = m.error
-        FROM unnest($2, $3, $4, $5) AS m (id, attempts, after, error) WHERE h.id = m.id AND {InTerm}
+        UPDATE courier.outbox_held h SET attempts = m.attempts, due = coalesce($6, now()) + m.after, error = m.error,
+            waits_for = CASE WHEN m.waits THEN h.type END
+        FROM unnest($2, $3, $4, $5, $7) AS m (id, attempts, after, error, waits) WHERE h.id = m.id AND {InTerm}
         """);
 
     public readonly string HoldKeys = server.Sql($"""
         INSERT INTO courier.held_key (partition_key, due, flows)
         SELECT k.key, coalesce($4, now()) + k.after, false FROM unnest($2, $3) AS k (key, after) WHERE {InTerm}
         ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due, flows = false
+        """);
+
+    /// <summary>
+    /// Types without a route. Where a fresh event has found it out, the try that is planned stays; a type that had been
+    /// freed waits again.
+    /// </summary>
+    public readonly string HoldTypes = server.Sql($"""
+        INSERT INTO courier.held_type AS t (type, due, freed)
+        SELECT n.type, coalesce($5, now()) + n.after, false FROM unnest($2, $3) AS n (type, after) WHERE {InTerm}
+        ON CONFLICT (type) DO UPDATE SET freed = false,
+            due = CASE WHEN t.freed OR excluded.type = ANY ($4) THEN excluded.due ELSE t.due END
+        """);
+
+    public readonly string FreeTypes = server.Sql($"""
+        UPDATE courier.held_type SET freed = true, due = coalesce($3, now())
+        WHERE type = ANY ($2) AND NOT freed AND {InTerm}
+        """);
+
+    /// <summary>
+    /// Keys whose oldest event waited for a route, and has been published whoever leads by now: the next one's turn has
+    /// come.
+    /// </summary>
+    public readonly string WakeKeys = server.Sql("""
+        UPDATE courier.held_key SET due = coalesce($2, now()) WHERE partition_key = ANY ($1) AND due IS NULL
+        """);
+
+    /// <summary>
+    /// To be asked before <see cref="DropFreed"/> and <see cref="FreeKeys"/>, in statements of their own: whoever holds
+    /// something more by such a key has it locked, and is seen.
+    /// </summary>
+    public readonly string LockKeys = server.Sql("""
+        SELECT FROM courier.held_key WHERE partition_key = ANY ($1) ORDER BY partition_key FOR UPDATE
+        """);
+
+    /// <summary>Of keys whose oldest event has gone those that nothing waits with.</summary>
+    public readonly string DropFreed = server.Sql($"""
+        DELETE FROM courier.held_key k WHERE partition_key = ANY ($2) AND {InTerm} AND (
+            SELECT true FROM courier.outbox_held h WHERE h.partition_key = k.partition_key AND h.due IS NOT NULL
+            LIMIT 1) IS NULL
         """);
 
     public readonly string FreeKeys = server.Sql($"""

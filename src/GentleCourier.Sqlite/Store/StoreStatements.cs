@@ -8,6 +8,8 @@ namespace GentleCourier.Sqlite;
 internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposable
 {
     private const string HeldColumns = "event_id, type, partition_key, added, event";
+    private const string IsFree =
+        "(partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key))";
     private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address, added";
 
     public ConfirmedStatements Brokers { get; } = new(all.Connection);
@@ -50,20 +52,27 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
 
     public int RecordError(long term, string? error) => recordError.BindPlain(1, error).Bind(2, term).Run();
 
-    private readonly Statement holdsKeys = all.Add("SELECT 1 FROM courier_held_key LIMIT 1");
+    private readonly Statement holdsSome = all.Add("""
+        SELECT 1 WHERE EXISTS (SELECT 1 FROM courier_held_key) OR EXISTS (SELECT 1 FROM courier_held_type)
+        """);
     private readonly Statement fresh = all.Add(
         "SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox ORDER BY seq "
         + "LIMIT ?");
-    private readonly Statement freshBesides = all.Add("""
-        SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
-        WHERE partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key)
+    private readonly Statement freshBesides = all.Add($"""
+        SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox WHERE {IsFree}
         ORDER BY seq LIMIT ?
         """);
     private readonly Statement dropKeys = all.Add("""
-        DELETE FROM courier_held_key WHERE NOT EXISTS (
-            SELECT 1 FROM courier_outbox_held h
-            WHERE h.partition_key = courier_held_key.partition_key AND h.partition_key IS NOT NULL
-                AND h.due IS NOT NULL)
+        DELETE FROM courier_held_key WHERE partition_key IN (
+                SELECT partition_key FROM courier_held_key WHERE due <= ?1 ORDER BY due LIMIT ?2)
+            AND NOT EXISTS (
+                SELECT 1 FROM courier_outbox_held h
+                WHERE h.partition_key = courier_held_key.partition_key AND h.partition_key IS NOT NULL
+                    AND h.due IS NOT NULL)
+        """);
+    private readonly Statement dropTypes = all.Add("""
+        DELETE FROM courier_held_type WHERE due <= ?1 AND NOT EXISTS (
+            SELECT 1 FROM courier_outbox_held h WHERE h.waits_for = courier_held_type.type AND h.waits_for IS NOT NULL)
         """);
     private readonly Statement holdFollowers = all.Add($"""
         INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
@@ -84,26 +93,26 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
     /// </summary>
     public OutboxBatch ReadOutbox(int limit, long now)
     {
-        if (holdsKeys.Scalar() is null) return Read(fresh, limit, now);
+        if (holdsSome.Scalar() is null) return Read(fresh, limit, now);
         return InTransaction(() =>
         {
-            dropKeys.Run();
+            dropKeys.Bind(1, now).Bind(2, limit).Run();
+            dropTypes.Bind(1, now).Run();
             holdFollowers.Bind(1, limit).Run();
             deleteFollowers.Bind(1, limit).Run();
             return Read(freshBesides, limit, now);
         });
     }
 
-    private readonly Statement freshBehind = all.Add("""
+    private readonly Statement freshBehind = all.Add($"""
         SELECT seq, event_id, type, partition_key, event, 0, NULL, added FROM courier_outbox
-        WHERE seq > ?1 AND NOT EXISTS (SELECT 1 FROM courier_held_key)
-            AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1) = ?2
+        WHERE seq > ?1 AND {IsFree} AND (SELECT count(*) FROM courier_outbox WHERE seq <= ?1 AND {IsFree}) = ?2
         ORDER BY seq LIMIT ?3
         """);
 
     /// <summary>
     /// Here events are numbered as they are committed. But another leader may have emptied the table meanwhile, and its
-    /// numbers have begun again.
+    /// numbers have begun again. What waits for its key is passed by where it is: to be moved, it has to come in order.
     /// </summary>
     public OutboxBatch ReadOn(IReadOnlyList<OutboxRow> underWay, int limit, long now)
     {
@@ -114,8 +123,13 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
     }
 
     private readonly Statement due = all.Add($"""
-        SELECT {HeldRow} FROM courier_outbox_held WHERE partition_key IS NULL AND due <= ? ORDER BY seq LIMIT ?
+        SELECT {HeldRow} FROM courier_outbox_held WHERE partition_key IS NULL AND waits_for IS NULL AND due <= ?
+        ORDER BY due, seq LIMIT ?
         """);
+    private readonly Statement dueTypes = all.Add(
+        "SELECT type, freed FROM courier_held_type WHERE due <= ? ORDER BY freed, due LIMIT ?");
+    private readonly Statement ofType = all.Add(
+        $"SELECT {HeldRow} FROM courier_outbox_held WHERE waits_for = ? AND waits_for IS NOT NULL ORDER BY seq LIMIT ?");
     private readonly Statement dueKeys = all.Add(
         "SELECT partition_key, flows FROM courier_held_key WHERE due <= ? ORDER BY due LIMIT ?");
     private readonly Statement ofKey = all.Add($"""
@@ -124,8 +138,9 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
         """);
     private readonly Statement nextDue = all.Add("""
         SELECT min(due) FROM (
-            SELECT min(due) AS due FROM courier_outbox_held WHERE partition_key IS NULL
-            UNION ALL SELECT min(due) FROM courier_held_key)
+            SELECT min(due) AS due FROM courier_outbox_held WHERE partition_key IS NULL AND waits_for IS NULL
+            UNION ALL SELECT min(due) FROM courier_held_key WHERE due IS NOT NULL
+            UNION ALL SELECT min(due) FROM courier_held_type)
         """);
 
     private OutboxBatch Read(Statement freshRows, int limit, long now)
@@ -147,11 +162,39 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
             ofKeys += rows.Count - before;
         }
 
+        var waiting = TakeWaiting(rows, limit, now);
         var held = rows.Count;
         var bytes = Take(freshRows.Bind(1, limit), rows, 1, now);
         return new OutboxBatch(
             rows, nextDue.Scalar() is { } at ? TimeSpan.FromMilliseconds(at - now) : null,
-            rows.Count - held == limit || bytes >= Budget.Bytes);
+            waiting == limit || rows.Count - held == limit || bytes >= Budget.Bytes);
+    }
+
+    /// <summary>
+    /// Of types that are due the oldest event that waits for a route; of those that have one again, as many as a batch
+    /// takes. Each was the first of its key when it was held, and still is.
+    /// </summary>
+    /// <returns>How many.</returns>
+    private int TakeWaiting(List<OutboxRow> rows, int limit, long now)
+    {
+        var types = new List<(string Type, bool IsFreed)>();
+        dueTypes.Bind(1, now).Bind(2, Math.Max(1, limit / 4));
+        while (dueTypes.Step()) types.Add((dueTypes.Text(0)!, dueTypes.Int64(1) != 0));
+        var (first, bytes) = (rows.Count, 0L);
+        foreach (var (type, isFreed) in types)
+        {
+            var left = limit - (rows.Count - first);
+            if (left == 0 || bytes >= Budget.Bytes) break;
+            bytes += Take(ofType.Bind(1, type).Bind(2, isFreed ? left : 1), rows, -1, now);
+        }
+        var found = rows.Count - first;
+        // One may be due by its key as well, where somebody has said so by hand.
+        var ofKeys = rows.Take(first).Select(row => row.Row).ToHashSet();
+        var waiting = rows.Skip(first).Where(row => !ofKeys.Contains(row.Row))
+            .Select(row => row with { WaitsForRoute = true }).ToList();
+        rows.RemoveRange(first, found);
+        rows.AddRange(waiting);
+        return bytes >= Budget.Bytes ? limit : found;
     }
 
     /// <summary>
@@ -181,8 +224,8 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
     private readonly Statement isTerm = all.Add("SELECT 1 FROM courier_relay WHERE term = ? AND relay IS NOT NULL");
     private readonly Statement deleteFresh = all.Add("DELETE FROM courier_outbox WHERE seq = ?");
     private readonly Statement holdFresh = all.Add($"""
-        INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
-        SELECT {HeldColumns}, ?, ?, ? FROM courier_outbox WHERE seq = ?
+        INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error, waits_for)
+        SELECT {HeldColumns}, ?1, ?2, ?3, iif(?5, type, NULL) FROM courier_outbox WHERE seq = ?4
         """);
     private readonly Statement holdPart = all.Add("""
         INSERT INTO courier_outbox_held
@@ -192,10 +235,25 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
         SELECT event_id, type, added, event, ?1, ?2, ?3, ?4, ?5 FROM courier_outbox_held WHERE seq = -?6
         """);
     private readonly Statement deleteHeld = all.Add("DELETE FROM courier_outbox_held WHERE seq = ?");
-    private readonly Statement holdAgain = all.Add(
-        "UPDATE courier_outbox_held SET attempts = ?, due = ?, error = ? WHERE seq = ?");
+    private readonly Statement holdAgain = all.Add("""
+        UPDATE courier_outbox_held SET attempts = ?1, due = ?2, error = ?3, waits_for = iif(?5, type, NULL)
+        WHERE seq = ?4
+        """);
     private readonly Statement holdKey = all.Add(
         "INSERT OR REPLACE INTO courier_held_key (partition_key, due, flows) VALUES (?, ?, 0)");
+    private readonly Statement wakeKey = all.Add(
+        "UPDATE courier_held_key SET due = ? WHERE partition_key = ? AND due IS NULL");
+    private readonly Statement dropKey = all.Add("""
+        DELETE FROM courier_held_key WHERE partition_key = ?1 AND NOT EXISTS (
+            SELECT 1 FROM courier_outbox_held h
+            WHERE h.partition_key = ?1 AND h.partition_key IS NOT NULL AND h.due IS NOT NULL)
+        """);
+    private readonly Statement holdType = all.Add("""
+        INSERT INTO courier_held_type (type, due, freed) VALUES (?1, ?2, 0)
+        ON CONFLICT (type) DO UPDATE SET freed = 0, due = iif(freed OR ?3, excluded.due, due)
+        """);
+    private readonly Statement freeType = all.Add(
+        "UPDATE courier_held_type SET freed = 1, due = ? WHERE type = ? AND NOT freed");
     private readonly Statement freeKey = all.Add(
         "UPDATE courier_held_key SET due = ?, flows = 1 WHERE partition_key = ?");
 
@@ -203,13 +261,18 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
     {
         var leads = isTerm.Bind(1, term).Scalar() is not null;
         Forget(marks.Forgotten, leads);
-        if (!leads) return false;
+        if (!leads)
+        {
+            // What has been published is forgotten whoever leads: the next one's turn has come.
+            foreach (var key in marks.TurnsOver) wakeKey.Bind(1, now).Bind(2, key).Run();
+            return false;
+        }
         if (marks.By is { } by) Brokers.Confirm(by);
         foreach (var row in marks.Held)
         {
             (row.Row < 0 ? holdAgain : holdFresh)
                 .Bind(1, row.Attempts).Bind(2, Due(row.After)).BindPlain(3, row.Reason)
-                .Bind(4, Math.Abs(row.Row)).Run();
+                .Bind(4, Math.Abs(row.Row)).Bind(5, row.WaitsForRoute ? 1 : 0).Run();
             if (row.Row > 0) deleteFresh.Bind(1, row.Row).Run();
         }
         foreach (var part in marks.Parts)
@@ -220,7 +283,13 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
         foreach (var row in marks.Parts.Select(part => part.Row).Distinct())
             (row < 0 ? deleteHeld : deleteFresh).Bind(1, Math.Abs(row)).Run();
         foreach (var key in marks.Keys) holdKey.Bind(1, key.Key).Bind(2, Due(key.After)).Run();
-        foreach (var key in marks.Freed) freeKey.Bind(1, now).Bind(2, key).Run();
+        foreach (var key in marks.Freed)
+        {
+            if (dropKey.Bind(1, key).Run() == 0) freeKey.Bind(1, now).Bind(2, key).Run();
+        }
+        foreach (var type in marks.Types)
+            holdType.Bind(1, type.Type).Bind(2, Due(type.After)).Bind(3, type.WasTried ? 1 : 0).Run();
+        foreach (var type in marks.FreedTypes) freeType.Bind(1, now).Bind(2, type).Run();
         return true;
 
         long? Due(TimeSpan? after) => after is { } time ? now + (long)time.TotalMilliseconds : null;

@@ -105,7 +105,8 @@ internal readonly record struct PublishResult
 {
     private readonly string? reason;
 
-    private PublishResult(PublishFate fate, string? reason) => (Fate, this.reason) = (fate, reason);
+    private PublishResult(PublishFate fate, string? reason, bool isUnrouted = false) =>
+        (Fate, this.reason, IsUnrouted) = (fate, reason, isUnrouted);
 
     /// <summary>What became of it.</summary>
     public PublishFate Fate { get; }
@@ -121,6 +122,12 @@ internal readonly record struct PublishResult
     /// Not now; the same event may be taken later, when what <paramref name="reason"/> names is mended.
     /// </summary>
     public static PublishResult Deferred(string reason) => new(PublishFate.Deferred, reason);
+
+    /// <summary>Not now: nothing is routed for its type, and no event of that type will be taken.</summary>
+    public static PublishResult Unrouted(string reason) => new(PublishFate.Deferred, reason, isUnrouted: true);
+
+    /// <summary>Whether it was deferred for its type, and not for itself.</summary>
+    public bool IsUnrouted { get; }
 
     /// <summary>Never: this event as it is will not be taken.</summary>
     public static PublishResult Refused(string reason) => new(PublishFate.Refused, reason);

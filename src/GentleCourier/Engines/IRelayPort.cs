@@ -19,7 +19,8 @@ internal interface IRelayPort
     /// <summary>
     /// Reads events that may be relayed now: fresh ones in the order in which they were added, and held ones that are
     /// due: those without a partition key each by itself; of a key that is due the oldest one alone, or, once that has
-    /// gone, all that wait. Rows are found by being there, never by an id that was seen before: transactions commit out
+    /// gone, all that wait; of a type without a route, when that is due, the oldest alone, or, once that has gone, all
+    /// that wait for it. What it costs depends on what is due, and not on what is held. Rows are found by being there, never by an id that was seen before: transactions commit out
     /// of order. Call it from one place at a time.
     /// </summary>
     /// <param name="limit">About how many; fewer, where they have more than <see cref="Budget.Bytes"/>.</param>
@@ -27,8 +28,8 @@ internal interface IRelayPort
     Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken = default);
 
     /// <summary>
-    /// Reads the fresh events behind those that are on their way, where nothing else can come before them: nothing,
-    /// where any key is held, or where there is an event before the last of those that is not one of them, since it was
+    /// Reads the fresh events behind those that are on their way, where nothing else can come before them: not those
+    /// whose key is held, and nothing where there is an event before the last of those that is not one of them, since it was
     /// committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon. Call it where that is
     /// called from.
     /// </summary>
@@ -123,6 +124,9 @@ internal readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent E
 
     /// <summary>Whether it was tried before, or waits behind one that was.</summary>
     public bool IsHeld => Row < 0;
+
+    /// <summary>Whether it waits for a route of its type, and is read since that is tried, or has one.</summary>
+    public bool WaitsForRoute { get; init; }
 }
 
 /// <summary>What becomes of a batch, as plain sets of rows.</summary>
@@ -139,8 +143,19 @@ internal sealed record OutboxMarks(
     /// </summary>
     public IReadOnlyList<HeldPart> Parts { get; init; } = [];
 
+    /// <summary>Types without a route, each once.</summary>
+    public IReadOnlyList<HeldType> Types { get; init; } = [];
+
+    /// <summary>Types that have a route again: all that waited for it is due.</summary>
+    public IReadOnlyList<string> FreedTypes { get; init; } = [];
+
+    /// <summary>Keys whose oldest event waited for a route, and is forgotten.</summary>
+    internal string[] TurnsOver => [.. Forgotten.Where(row => row.WaitsForRoute)
+        .Select(row => row.Event.PartitionKey).OfType<string>().Distinct(StringComparer.Ordinal)];
+
     /// <summary>Whether rows are forgotten, and nothing has to wait.</summary>
-    internal bool IsForgettingAlone => Held.Count + Parts.Count + Keys.Count + Freed.Count == 0;
+    internal bool IsForgettingAlone =>
+        Held.Count + Parts.Count + Keys.Count + Freed.Count + Types.Count + FreedTypes.Count == 0;
 
     /// <summary>What the broker has confirmed by it; null where it keeps no stamps.</summary>
     public Confirmation? By { get; init; }
@@ -156,7 +171,11 @@ internal readonly record struct Confirmation(Confirmed Last, Stamp? Before);
 /// <param name="Attempts">How many times it has been deferred by itself; 0 where it waits behind another.</param>
 /// <param name="After">When it is due, if it has no partition key; null: never, it is refused.</param>
 /// <param name="Reason">Why.</param>
-internal readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason);
+internal readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason)
+{
+    /// <summary>Whether it waits for a route of its type; then it is not due by itself, nor by its key.</summary>
+    public bool WaitsForRoute { get; init; }
+}
 
 /// <summary>An event that has not come to one of its addresses; its row makes room for what is left of it.</summary>
 /// <param name="Row">The row, as it was read.</param>
@@ -170,5 +189,15 @@ internal readonly record struct HeldPart(
 
 /// <summary>A partition key whose events are held, so that they stay in order.</summary>
 /// <param name="Key">The key; of events that go to one address alone, address and key together.</param>
-/// <param name="After">When the oldest of them is tried again, from now on.</param>
-internal readonly record struct HeldKey(string Key, TimeSpan After);
+/// <param name="After">
+/// When the oldest of them is tried again, from now on; null: that waits for a route of its type.
+/// </param>
+internal readonly record struct HeldKey(string Key, TimeSpan? After);
+
+/// <summary>A type without a route: however many events wait for one, it is tried with the oldest alone.</summary>
+/// <param name="Type">The wire type.</param>
+/// <param name="After">When, from now on.</param>
+/// <param name="WasTried">
+/// Whether this was such a try. Otherwise a fresh event has found it out, which puts off no try that is planned.
+/// </param>
+internal readonly record struct HeldType(string Type, TimeSpan After, bool WasTried);

@@ -32,7 +32,7 @@ internal static class Routing
             }
             else if (!routes.TryGetValue(@event.Type, out var queues))
             {
-                results[i] = PublishResult.Deferred(
+                results[i] = PublishResult.Unrouted(
                     $"no queue is routed for type '{@event.Type}' in {broker}; start a receiver of it that has this "
                     + $"broker, or declare it with `courier schema apply broker --route {@event.Type}=QUEUE`");
                 if (@event.PartitionKey is { } late) (deferredKeys ??= new(StringComparer.Ordinal)).Add(late);

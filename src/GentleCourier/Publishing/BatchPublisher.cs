@@ -41,7 +41,7 @@ internal sealed partial class BatchPublisher(
         if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
 
         var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(
-            attempts, options.FirstDelay, options.MaxDelay, Random.Shared.NextDouble()));
+            attempts, options.FirstDelay, options.MaxDelay, Random.Shared.NextDouble()), options.Lease / 3);
         if (stamper.Unmarked is not { } confirmed) return marks;
         stamper.Marking();
         return marks with { By = confirmed };

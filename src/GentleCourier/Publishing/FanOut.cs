@@ -44,7 +44,7 @@ internal sealed class FanOut(
     private IEnumerable<Answer> Of(OutboxRow row) => row.Event.Address is not null ? [new Answer(row, null, default)]
         : routes.TryGetValue(row.Event.Type, out var addresses)
             ? addresses.Select(address => new Answer(row, address, default))
-            : [new Answer(row, null, PublishResult.Deferred(
+            : [new Answer(row, null, PublishResult.Unrouted(
                 $"no queue is routed for type '{row.Event.Type}'; set Courier:Routes:{row.Event.Type} to the queues "
                 + $"that get it, since {broker.DisplayName} does not know"))];
 

@@ -28,9 +28,12 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
     private Task ReadAsync(List<HeldEvent> held, Sql rows, CancellationToken cancellationToken) => tables.RunAsync(
         new Statements("read").ReadPage(
             $"""
-            SELECT h.{Sql.Row} AS place, event_id, type, attempts, error,
-                CASE WHEN h.due IS NOT NULL THEN coalesce(k.due, h.due) END, added, h.partition_key, event, address
-            FROM ({rows}) h LEFT JOIN courier.held_key k ON k.partition_key = h.partition_key ORDER BY place
+            SELECT h.{Sql.Row} AS place, event_id, h.type, attempts, error,
+                CASE WHEN h.due IS NOT NULL THEN coalesce(t.due, k.due, h.due) END, added, h.partition_key, event,
+                address
+            FROM ({rows}) h LEFT JOIN courier.held_key k ON k.partition_key = h.partition_key
+                LEFT JOIN courier.held_type t ON t.type = h.waits_for
+            ORDER BY place
             """,
             "place",
             row => held.Add(
@@ -52,13 +55,10 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
         for (var i = 0; i < were.Length; i++)
         {
             var (at, held, anew) = (i, events[i].Event, events[i].IsAnew);
-            if (anew) statements.Write(Delete(held), count => were[at] = count > 0, Anew(events[i].Anew));
-            else
-            {
-                statements.Write(
-                    $"UPDATE courier.outbox_held SET due = {Sql.Now} WHERE {Is(held)}", count => were[at] = count > 0,
-                    KeyIsDue(HeldKeys.Of(held.Address, held.PartitionKey)));
-            }
+            var change = Delete(held);
+            if (!anew) change = $"UPDATE courier.outbox_held SET due = {Sql.Now}, waits_for = NULL WHERE {Is(held)}";
+            IReadOnlyList<Sql> then = [.. KeyIsDue(held), .. anew ? Anew(events[i].Anew) : []];
+            statements.Write(change, count => were[at] = count > 0, then);
         }
         await tables.RunAsync(statements, null, cancellationToken).ConfigureAwait(false);
         return were;
@@ -72,7 +72,7 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
         for (var i = 0; i < were.Length; i++)
         {
             var at = i;
-            statements.Write(Delete(events[i]), count => were[at] = count > 0);
+            statements.Write(Delete(events[i]), count => were[at] = count > 0, KeyIsDue(events[i]));
         }
         await tables.RunAsync(statements, null, cancellationToken).ConfigureAwait(false);
         return were;
@@ -95,14 +95,17 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
             SELECT {Sql.NextRow}, {@event.Id}, {@event.Type}, {key}, {Sql.Now}, {@event.Json}, {@event.Address}, 0,
                 {Sql.Now}, 'to be tried again' WHERE {Sql.Changed}
             """;
-        return key is null ? [held] : [held, $"""
+        // The key first: whoever finds nothing held by it, and drops it, has it locked.
+        return key is null ? [held] : [$"""
             INSERT INTO courier.held_key (partition_key, due, flows) SELECT {key}, {Sql.Now}, {false}
             WHERE {Sql.Changed} ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due
-            """];
+            """, held];
     }
 
-    private static IReadOnlyList<Sql> KeyIsDue(string? key) => key is null ? []
-        : [$"UPDATE courier.held_key SET due = {Sql.Now} WHERE partition_key = {key} AND {Sql.Changed}"];
+    /// <summary>It may have been the oldest of its key, for which all others waited.</summary>
+    private static IReadOnlyList<Sql> KeyIsDue(HeldEvent held) =>
+        HeldKeys.Of(held.Address, held.PartitionKey) is not { } key ? []
+            : [$"UPDATE courier.held_key SET due = {Sql.Now} WHERE partition_key = {key} AND {Sql.Changed}"];
 
     private static Sql Delete(HeldEvent held) => $"DELETE FROM courier.outbox_held WHERE {Is(held)}";
 

@@ -70,15 +70,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.HasKey("Id")
                         .HasName("outbox_later_pkey");
 
-                    b.HasIndex("EventId")
-                        .HasDatabaseName("outbox_later_id");
+                    b.HasIndex(new[] { "DueAt", "Id" }, "outbox_later_due");
 
-                    b.HasIndex("PartitionKey")
-                        .HasDatabaseName("outbox_later_key")
+                    b.HasIndex(new[] { "EventId" }, "outbox_later_id");
+
+                    b.HasIndex(new[] { "PartitionKey" }, "outbox_later_key")
                         .HasFilter("partition_key IS NOT NULL");
-
-                    b.HasIndex("DueAt", "Id")
-                        .HasDatabaseName("outbox_later_due");
 
                     b.ToTable("outbox_later", "courier");
 
@@ -233,7 +230,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("partition_key")
                         .HasColumnOrder(1);
 
-                    b.Property<DateTime>("due")
+                    b.Property<DateTime?>("due")
                         .HasColumnType("timestamp with time zone")
                         .HasColumnName("due")
                         .HasColumnOrder(2);
@@ -246,7 +243,33 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.HasKey("partition_key")
                         .HasName("held_key_pkey");
 
+                    b.HasIndex(new[] { "due" }, "held_key_due")
+                        .HasFilter("due IS NOT NULL");
+
                     b.ToTable("held_key", "courier");
+                });
+
+            modelBuilder.Entity("courier.held_type", b =>
+                {
+                    b.Property<string>("type")
+                        .HasColumnType("text")
+                        .HasColumnName("type")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime>("due")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("due")
+                        .HasColumnOrder(2);
+
+                    b.Property<bool>("freed")
+                        .HasColumnType("boolean")
+                        .HasColumnName("freed")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("type")
+                        .HasName("held_type_pkey");
+
+                    b.ToTable("held_type", "courier");
                 });
 
             modelBuilder.Entity("courier.inbox", b =>
@@ -267,6 +290,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnOrder(3);
 
                     b.Property<int>("copies")
+                        .ValueGeneratedOnAdd()
                         .HasColumnType("integer")
                         .HasDefaultValue(1)
                         .HasColumnName("copies")
@@ -295,8 +319,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.HasKey("queue", "source", "event_id")
                         .HasName("inbox_pkey");
 
-                    b.HasIndex("other_at")
-                        .HasDatabaseName("inbox_other")
+                    b.HasIndex(new[] { "other_at" }, "inbox_other")
                         .HasFilter("other IS NOT NULL");
 
                     b.ToTable("inbox", "courier");
@@ -360,16 +383,22 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("type")
                         .HasColumnOrder(3);
 
+                    b.Property<string>("waits_for")
+                        .HasColumnType("text")
+                        .HasColumnName("waits_for")
+                        .HasColumnOrder(11);
+
                     b.HasKey("id")
                         .HasName("outbox_held_pkey");
 
-                    b.HasIndex("due")
-                        .HasDatabaseName("outbox_held_due")
-                        .HasFilter("partition_key IS NULL");
-
-                    b.HasIndex("partition_key", "id")
-                        .HasDatabaseName("outbox_held_behind")
+                    b.HasIndex(new[] { "partition_key", "id" }, "outbox_held_behind")
                         .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
+
+                    b.HasIndex(new[] { "due" }, "outbox_held_due")
+                        .HasFilter("partition_key IS NULL AND waits_for IS NULL");
+
+                    b.HasIndex(new[] { "waits_for", "id" }, "outbox_held_waiting")
+                        .HasFilter("waits_for IS NOT NULL");
 
                     b.ToTable("outbox_held", "courier");
                 });

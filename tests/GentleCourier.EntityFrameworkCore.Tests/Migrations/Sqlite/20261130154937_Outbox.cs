@@ -56,12 +56,25 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 columns: table => new
                 {
                     partition_key = table.Column<string>(type: "TEXT", nullable: false),
-                    due = table.Column<long>(type: "INTEGER", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: true),
                     flows = table.Column<long>(type: "INTEGER", nullable: false)
                 },
                 constraints: table =>
                 {
                     table.PrimaryKey("PK_courier_held_key", x => x.partition_key);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_held_type",
+                columns: table => new
+                {
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    due = table.Column<long>(type: "INTEGER", nullable: false),
+                    freed = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_held_type", x => x.type);
                 });
 
             migrationBuilder.CreateTable(
@@ -112,7 +125,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     attempts = table.Column<long>(type: "INTEGER", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: true),
                     error = table.Column<string>(type: "TEXT", nullable: false),
-                    address = table.Column<string>(type: "TEXT", nullable: true)
+                    address = table.Column<string>(type: "TEXT", nullable: true),
+                    waits_for = table.Column<string>(type: "TEXT", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -254,6 +268,12 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
+                name: "courier_held_key_due",
+                table: "courier_held_key",
+                column: "due",
+                filter: "due IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "courier_inbox_other",
                 table: "courier_inbox",
                 column: "other_at",
@@ -269,7 +289,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_outbox_held_due",
                 table: "courier_outbox_held",
                 column: "due",
-                filter: "partition_key IS NULL");
+                filter: "partition_key IS NULL AND waits_for IS NULL");
+
+            migrationBuilder.CreateIndex(
+                name: "courier_outbox_held_waiting",
+                table: "courier_outbox_held",
+                columns: new[] { "waits_for", "seq" },
+                filter: "waits_for IS NOT NULL");
 
             migrationBuilder.CreateIndex(
                 name: "courier_outbox_later_clock",
@@ -309,6 +335,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_held_key");
+
+            migrationBuilder.DropTable(
+                name: "courier_held_type");
 
             migrationBuilder.DropTable(
                 name: "courier_inbox");

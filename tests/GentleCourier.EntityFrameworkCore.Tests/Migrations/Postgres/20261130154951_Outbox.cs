@@ -71,12 +71,26 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 columns: table => new
                 {
                     partition_key = table.Column<string>(type: "text", nullable: false),
-                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
                     flows = table.Column<bool>(type: "boolean", nullable: false)
                 },
                 constraints: table =>
                 {
                     table.PrimaryKey("held_key_pkey", x => x.partition_key);
+                });
+
+            migrationBuilder.CreateTable(
+                name: "held_type",
+                schema: "courier",
+                columns: table => new
+                {
+                    type = table.Column<string>(type: "text", nullable: false),
+                    due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    freed = table.Column<bool>(type: "boolean", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("held_type_pkey", x => x.type);
                 });
 
             migrationBuilder.CreateTable(
@@ -138,7 +152,8 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     attempts = table.Column<int>(type: "integer", nullable: false),
                     due = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
                     error = table.Column<string>(type: "text", nullable: false),
-                    address = table.Column<string>(type: "text", nullable: true)
+                    address = table.Column<string>(type: "text", nullable: true),
+                    waits_for = table.Column<string>(type: "text", nullable: true)
                 },
                 constraints: table =>
                 {
@@ -260,6 +275,13 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 column: "Tap");
 
             migrationBuilder.CreateIndex(
+                name: "held_key_due",
+                schema: "courier",
+                table: "held_key",
+                column: "due",
+                filter: "due IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "inbox_other",
                 schema: "courier",
                 table: "inbox",
@@ -278,7 +300,14 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 schema: "courier",
                 table: "outbox_held",
                 column: "due",
-                filter: "partition_key IS NULL");
+                filter: "partition_key IS NULL AND waits_for IS NULL");
+
+            migrationBuilder.CreateIndex(
+                name: "outbox_held_waiting",
+                schema: "courier",
+                table: "outbox_held",
+                columns: new[] { "waits_for", "id" },
+                filter: "waits_for IS NOT NULL");
 
             migrationBuilder.CreateIndex(
                 name: "outbox_later_due",
@@ -316,6 +345,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "held_key",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "held_type",
                 schema: "courier");
 
             migrationBuilder.DropTable(

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130125041_Outbox")]
+    [Migration("20261130154937_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -200,7 +200,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("partition_key")
                         .HasColumnOrder(1);
 
-                    b.Property<long>("due")
+                    b.Property<long?>("due")
                         .HasColumnType("INTEGER")
                         .HasColumnName("due")
                         .HasColumnOrder(2);
@@ -212,7 +212,32 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
                     b.HasKey("partition_key");
 
+                    b.HasIndex(new[] { "due" }, "courier_held_key_due")
+                        .HasFilter("due IS NOT NULL");
+
                     b.ToTable("courier_held_key", (string)null);
+                });
+
+            modelBuilder.Entity("courier.courier_held_type", b =>
+                {
+                    b.Property<string>("type")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("type")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("due")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("due")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("freed")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("freed")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("type");
+
+                    b.ToTable("courier_held_type", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_inbox", b =>
@@ -233,6 +258,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnOrder(3);
 
                     b.Property<long>("copies")
+                        .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER")
                         .HasDefaultValue(1L)
                         .HasColumnName("copies")
@@ -322,13 +348,21 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("type")
                         .HasColumnOrder(3);
 
+                    b.Property<string>("waits_for")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("waits_for")
+                        .HasColumnOrder(11);
+
                     b.HasKey("seq");
 
                     b.HasIndex(new[] { "partition_key", "seq" }, "courier_outbox_held_behind")
                         .HasFilter("partition_key IS NOT NULL AND due IS NOT NULL");
 
                     b.HasIndex(new[] { "due" }, "courier_outbox_held_due")
-                        .HasFilter("partition_key IS NULL");
+                        .HasFilter("partition_key IS NULL AND waits_for IS NULL");
+
+                    b.HasIndex(new[] { "waits_for", "seq" }, "courier_outbox_held_waiting")
+                        .HasFilter("waits_for IS NOT NULL");
 
                     b.ToTable("courier_outbox_held", (string)null);
                 });
@@ -557,6 +591,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnOrder(1);
 
                     b.Property<long>("agreed")
+                        .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER")
                         .HasDefaultValue(0L)
                         .HasColumnName("agreed")

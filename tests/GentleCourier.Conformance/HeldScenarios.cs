@@ -1,0 +1,274 @@
+using GentleCourier.ByHand;
+using GentleCourier.Engines;
+using GentleCourier.Publishing;
+using Microsoft.Extensions.Time.Testing;
+
+namespace GentleCourier.Conformance;
+
+/// <summary>What is held, and what it costs those that are not.</summary>
+public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
+{
+    private static readonly TimeSpan ForEver = TimeSpan.FromDays(1), Often = TimeSpan.FromSeconds(1);
+
+    /// <summary>However many wait for a route, one of them is tried; all leave once that has been taken.</summary>
+    [Fact]
+    public async Task What_has_no_route_is_tried_as_a_type_and_leaves_in_order_when_there_is_one()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var relay = await HandRelay.StartAsync(crossing);
+        await relay.AddAsync([.. Enumerable.Range(0, 300).Select(i => ("a", i % 3 == 0 ? null : $"k{i}"))]);
+        await relay.AddAsync(("b", "k1"), ("b", "other"));
+        relay.Routes.Add("b");
+        while (await relay.StepAsync() > 0)
+        {
+        }
+        // What follows one of a key waits with it.
+        Assert.Equal(["301"], relay.Published);
+        Assert.Equal(301, (await relay.Store.ReadOutboxFiguresAsync()).Held);
+        Assert.True((await relay.Store.ReadOutboxAsync(10)).DueIn is { } next && next > TimeSpan.Zero);
+
+        for (var i = 0; i < 5; i++)
+        {
+            relay.Clock.Advance(Often);
+            Assert.Equal(1, await relay.StepAsync());
+            Assert.Equal(0, await relay.StepAsync());
+        }
+        var held = await relay.Store.Held.ReadHeldAsync(1_000);
+        Assert.Equal([6, .. Enumerable.Repeat(1, 299), 0], held.OrderBy(h => int.Parse(h.Id)).Select(h => h.Attempts));
+        Assert.All(held.Where(h => h.Type == "a"), h => Assert.Equal(relay.Clock.GetUtcNow() + Often, h.Due));
+
+        relay.Routes.Add("a");
+        relay.Clock.Advance(Often);
+        while (await relay.StepAsync() > 0)
+        {
+        }
+        Assert.Equal(302, relay.Published.Count);
+        relay.AssertInOrder();
+        await AssertNothingIsHeldAsync(relay);
+    }
+
+    /// <summary>Its type has a route, and its turn has not come.</summary>
+    [Fact]
+    public async Task An_event_whose_type_is_freed_waits_for_an_earlier_one_of_its_key_without_a_route()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var relay = await HandRelay.StartAsync(crossing);
+        await relay.AddAsync(("a", "k"), ("b", "k"), ("b", "l"), ("a", "l"));
+        await relay.RunAsync();
+        relay.Routes.Add("b");
+        relay.Clock.Advance(Often);
+        await relay.RunAsync();
+        Assert.Equal(["2"], relay.Published);
+        // The second of its key has been tried then: it waits by its own type.
+        relay.Routes.Add("a");
+        relay.Clock.Advance(Often);
+        await relay.RunAsync();
+        Assert.Equal(4, relay.Published.Count);
+        relay.AssertInOrder();
+        await AssertNothingIsHeldAsync(relay);
+    }
+
+    /// <summary>What waited behind an event that somebody takes away, or repairs, has its turn.</summary>
+    [Fact]
+    public async Task The_oldest_of_a_key_may_be_discarded_or_repaired_while_it_waits_for_a_route()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var relay = await HandRelay.StartAsync(crossing);
+        relay.Routes.Add("b");
+        await relay.AddAsync(("a", "k"), ("b", "k"), ("a", "l"), ("b", "l"), ("a", "m"), ("b", "m"));
+        await relay.RunAsync();
+        Assert.Empty(relay.Published);
+        var held = (await relay.Store.Held.ReadHeldAsync(10)).ToDictionary(h => h.Id);
+        Assert.Equal([true], await relay.Store.Held.DiscardHeldAsync([held["0"]]));
+        Assert.Equal([true, true], await relay.Store.Held.TryAgainAsync(
+            [new(held["2"], HandRelay.Event(2, "b", "l").Json), new(held["4"])]));
+        await relay.RunAsync();
+        Assert.Equal(["1", "2", "3"], relay.Published.Order());
+        relay.Routes.Add("a");
+        relay.Clock.Advance(Often);
+        await relay.RunAsync();
+        Assert.Equal(["1", "2", "3", "4", "5"], relay.Published.Order());
+        await AssertNothingIsHeldAsync(relay);
+    }
+
+    /// <summary>
+    /// Random histories of adding, relaying, routes that come and go, hands, and relays that lose the lead between
+    /// reading and marking: in the end everything has left, each key in its order.
+    /// </summary>
+    [Fact]
+    public async Task Whatever_happens_each_key_leaves_in_its_order_and_nothing_is_left_behind()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        for (var seed = 1; seed <= int.Parse(Environment.GetEnvironmentVariable("SEEDS") ?? "12"); seed++)
+        {
+            var random = new Random(seed);
+            var relay = await HandRelay.StartAsync(crossing, $"harbour{seed}");
+            for (var turn = 0; turn < 40; turn++) await OneAsync(relay, random);
+            relay.Routes.UnionWith(["a", "b", "c"]);
+            await relay.LeadAnewAsync();
+            for (var i = 0; i < 60 && relay.Missing > 0; i++)
+            {
+                relay.Clock.Advance(Often);
+                await relay.RunAsync();
+            }
+            Assert.True(relay.Missing == 0, $"seed {seed}: {relay.Missing} of {relay.Added} are left behind");
+            relay.AssertInOrder();
+            relay.Clock.Advance(Often);
+            await relay.RunAsync();
+            await AssertNothingIsHeldAsync(relay);
+        }
+    }
+
+    private static async Task OneAsync(HandRelay relay, Random random)
+    {
+        switch (random.Next(12))
+        {
+            case 0 or 1 or 2:
+                await relay.AddAsync([.. Enumerable.Range(0, random.Next(1, 9)).Select(_ => (
+                    new[] { "a", "b", "c" }[random.Next(3)], random.Next(5) == 0 ? null : $"k{random.Next(4)}"))]);
+                break;
+            case 3:
+                var type = new[] { "a", "b", "c" }[random.Next(3)];
+                if (!relay.Routes.Remove(type)) relay.Routes.Add(type);
+                break;
+            case 4:
+                relay.Clock.Advance(Often);
+                break;
+            case 5:
+                await relay.StepAsync(random.Next(1, 6), losesLead: true);
+                break;
+            case 6 when await relay.Store.Held.ReadHeldAsync(100) is { Count: > 0 } held:
+                { var x = held[random.Next(held.Count)]; relay.Log.Add($"again {x.Id}"); await relay.Store.Held.TryAgainAsync([new(x)]); }
+                break;
+            case 7 when await relay.Store.Held.ReadHeldAsync(100) is { Count: > 0 } held:
+                await relay.DiscardAsync(held[random.Next(held.Count)]);
+                break;
+            default:
+                await relay.StepAsync(random.Next(1, 6), readsOn: random.Next(2) == 0);
+                break;
+        }
+    }
+
+    private static async Task AssertNothingIsHeldAsync(HandRelay relay)
+    {
+        Assert.Equal((0, 0), ((await relay.Store.ReadOutboxFiguresAsync()).Held,
+            (await relay.Store.ReadOutboxFiguresAsync()).Waiting));
+        Assert.Null((await relay.Store.ReadOutboxAsync(10)).DueIn);
+        await using var connection = await relay.Store.OpenConnectionAsync();
+        foreach (var table in new[] { "held_key", "held_type" })
+        {
+            await using var command = connection.CreateCommand();
+            command.CommandText = "SELECT count(*) FROM "
+                + relay.Store.OutboxTable.Replace("outbox", table, StringComparison.Ordinal);
+            Assert.Equal(0L, Convert.ToInt64(await command.ExecuteScalarAsync()));
+        }
+    }
+
+    /// <summary>A relay whose every step is the test's, in front of a broker that takes what it has a route for.</summary>
+    private sealed class HandRelay(IStorePort store, FakeTimeProvider clock)
+    {
+        private readonly Dictionary<string, string?> keys = [];
+        private readonly HashSet<string> discarded = [];
+        private long term;
+        private int leaders;
+
+        public IStorePort Store => store;
+
+        public FakeTimeProvider Clock => clock;
+
+        public HashSet<string> Routes { get; } = [];
+
+        public List<string> Published { get; } = [];
+
+        public List<string> Log { get; } = [];
+
+        public int Added => keys.Count;
+
+        public int Missing => keys.Count - discarded.Union(Published).Count();
+
+        public static async Task<HandRelay> StartAsync(Crossing crossing, string name = "harbour")
+        {
+            var clock = new FakeTimeProvider(new DateTimeOffset(2031, 6, 14, 6, 0, 0, TimeSpan.Zero));
+            var relay = new HandRelay(crossing.Store(name, clock), clock);
+            await relay.Store.PrepareAsync(create: true);
+            await relay.LeadAnewAsync();
+            return relay;
+        }
+
+        public static EncodedEvent Event(int number, string type, string? key) =>
+            Crossing.Numbered(type, $"{number}", number, key);
+
+        /// <summary>Another relay takes the lead.</summary>
+        public async Task LeadAnewAsync()
+        {
+            await store.ResignAsync(term);
+            term = (await store.LeadAsync($"relay {leaders++}", ForEver))!.Value;
+        }
+
+        public async Task AddAsync(params (string Type, string? Key)[] events)
+        {
+            await using var connection = await store.OpenConnectionAsync();
+            await using var transaction = await connection.BeginTransactionAsync();
+            var first = keys.Count;
+            foreach (var (_, key) in events) keys.Add($"{keys.Count}", key);
+            await store.AddAsync(transaction, [.. events.Select((e, i) => Event(first + i, e.Type, e.Key))]);
+            await transaction.CommitAsync();
+        }
+
+        public async Task DiscardAsync(HeldEvent held)
+        {
+            if ((await store.Held.DiscardHeldAsync([held]))[0]) discarded.Add(held.Id);
+            Log.Add($"discard {held.Id}");
+        }
+
+        public async Task RunAsync()
+        {
+            for (var i = 0; i < 50 && await StepAsync() > 0; i++)
+            {
+            }
+        }
+
+        /// <summary>Reads, publishes and marks.</summary>
+        /// <returns>How many events were tried.</returns>
+        public async Task<int> StepAsync(int limit = 100, bool readsOn = false, bool losesLead = false)
+        {
+            var batch = await store.ReadOutboxAsync(limit);
+            if (batch.Rows.Count == 0) return 0;
+            Log.Add($"{term}: read {string.Join(' ', batch.Rows.Select(r => $"{r.Row}:{r.Event.Id}{r.Event.Type}{r.Event.PartitionKey}{(r.WaitsForRoute ? "w" : "")}"))} lose {losesLead} {string.Join(',', Routes)}");
+            var marks = Publish(batch);
+            Log.Add($"   held {string.Join(' ', marks.Held.Select(h => $"{h.Row}{(h.WaitsForRoute ? "w" : "")}"))} keys {string.Join(' ', marks.Keys)} freed {string.Join(' ', marks.Freed)} types {string.Join(' ', marks.Types)} {string.Join(' ', marks.FreedTypes)}");
+            OutboxBatch? next = null;
+            if (readsOn && batch.Rows[^1] is { IsHeld: false })
+                next = await store.ReadOnAsync(batch.Rows, limit);
+            if (losesLead)
+            {
+                var old = term;
+                await LeadAnewAsync();
+                await store.MarkAsync(old, marks);
+                return batch.Rows.Count;
+            }
+            await store.MarkAsync(term, marks);
+            if (next is { Rows.Count: > 0 } && marks.IsForgettingAlone) await store.MarkAsync(term, Publish(next));
+            return batch.Rows.Count;
+        }
+
+        private OutboxMarks Publish(OutboxBatch batch)
+        {
+            var plan = Routing.Deal(
+                [.. batch.Rows.Select(r => r.Event)], Routes.ToDictionary(type => type, _ => new[] { 1L }), "here");
+            Published.AddRange(batch.Rows.Where((_, i) => plan.Results[i].Fate == PublishFate.Taken)
+                .Select(row => row.Event.Id));
+            return Marking.Of(batch.Rows, plan.Results, _ => Often);
+        }
+
+        /// <summary>Each key, by the first time that each of its events was published.</summary>
+        public void AssertInOrder()
+        {
+            foreach (var key in Published.Distinct().GroupBy(id => keys[id]).Where(g => g.Key is not null))
+            {
+                var order = key.Select(int.Parse).ToList();
+                Assert.True(order.SequenceEqual(order.Order()), $"{key.Key}: {string.Join(' ', order)}\n" + string.Join("\n", Log));
+            }
+        }
+    }
+}
