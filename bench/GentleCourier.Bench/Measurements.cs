@@ -20,6 +20,7 @@ internal static class Measurements
         "postgres-long" => Postgres.PostgresLongRun.RunAsync,
         "status" => StatusCost.RunAsync,
         "watch" => WatchCost.RunAsync,
+        "held" => HeldCost.RunAsync,
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,

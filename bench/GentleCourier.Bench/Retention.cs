@@ -106,13 +106,4 @@ internal static class Retention
         row.Read();
         return $"{row.GetDecimal(0),10:N0} table, {row.GetDecimal(1):N0} index";
     }
-
-    private sealed class SimulatedClock : TimeProvider
-    {
-        private long ticks = DateTimeOffset.Parse("2031-06-14T06:00:00Z", CultureInfo.InvariantCulture).UtcTicks;
-
-        public void Advance(TimeSpan time) => Interlocked.Add(ref ticks, time.Ticks);
-
-        public override DateTimeOffset GetUtcNow() => new(Interlocked.Read(ref ticks), TimeSpan.Zero);
-    }
 }

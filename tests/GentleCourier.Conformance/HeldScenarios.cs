@@ -99,7 +99,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
     public async Task Whatever_happens_each_key_leaves_in_its_order_and_nothing_is_left_behind()
     {
         await using var crossing = new Crossing(new TPlace());
-        for (var seed = 1; seed <= int.Parse(Environment.GetEnvironmentVariable("SEEDS") ?? "12"); seed++)
+        for (var seed = 1; seed <= 12; seed++)
         {
             var random = new Random(seed);
             var relay = await HandRelay.StartAsync(crossing, $"harbour{seed}");
@@ -138,7 +138,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
                 await relay.StepAsync(random.Next(1, 6), losesLead: true);
                 break;
             case 6 when await relay.Store.Held.ReadHeldAsync(100) is { Count: > 0 } held:
-                { var x = held[random.Next(held.Count)]; relay.Log.Add($"again {x.Id}"); await relay.Store.Held.TryAgainAsync([new(x)]); }
+                await relay.Store.Held.TryAgainAsync([new(held[random.Next(held.Count)])]);
                 break;
             case 7 when await relay.Store.Held.ReadHeldAsync(100) is { Count: > 0 } held:
                 await relay.DiscardAsync(held[random.Next(held.Count)]);
@@ -164,7 +164,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    /// <summary>A relay whose every step is the test's, in front of a broker that takes what it has a route for.</summary>
+    /// <summary>A relay whose every step is the test's, before a broker that takes what it has a route for.</summary>
     private sealed class HandRelay(IStorePort store, FakeTimeProvider clock)
     {
         private readonly Dictionary<string, string?> keys = [];
@@ -179,8 +179,6 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         public HashSet<string> Routes { get; } = [];
 
         public List<string> Published { get; } = [];
-
-        public List<string> Log { get; } = [];
 
         public int Added => keys.Count;
 
@@ -218,7 +216,6 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         public async Task DiscardAsync(HeldEvent held)
         {
             if ((await store.Held.DiscardHeldAsync([held]))[0]) discarded.Add(held.Id);
-            Log.Add($"discard {held.Id}");
         }
 
         public async Task RunAsync()
@@ -234,9 +231,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         {
             var batch = await store.ReadOutboxAsync(limit);
             if (batch.Rows.Count == 0) return 0;
-            Log.Add($"{term}: read {string.Join(' ', batch.Rows.Select(r => $"{r.Row}:{r.Event.Id}{r.Event.Type}{r.Event.PartitionKey}{(r.WaitsForRoute ? "w" : "")}"))} lose {losesLead} {string.Join(',', Routes)}");
             var marks = Publish(batch);
-            Log.Add($"   held {string.Join(' ', marks.Held.Select(h => $"{h.Row}{(h.WaitsForRoute ? "w" : "")}"))} keys {string.Join(' ', marks.Keys)} freed {string.Join(' ', marks.Freed)} types {string.Join(' ', marks.Types)} {string.Join(' ', marks.FreedTypes)}");
             OutboxBatch? next = null;
             if (readsOn && batch.Rows[^1] is { IsHeld: false })
                 next = await store.ReadOnAsync(batch.Rows, limit);
@@ -267,7 +262,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
             foreach (var key in Published.Distinct().GroupBy(id => keys[id]).Where(g => g.Key is not null))
             {
                 var order = key.Select(int.Parse).ToList();
-                Assert.True(order.SequenceEqual(order.Order()), $"{key.Key}: {string.Join(' ', order)}\n" + string.Join("\n", Log));
+                Assert.True(order.SequenceEqual(order.Order()), $"{key.Key}: {string.Join(' ', order)}");
             }
         }
     }

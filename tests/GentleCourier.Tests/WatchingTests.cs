@@ -117,7 +117,8 @@ public sealed class WatchingTests
             var rates = QueueRates.Of(queue.Watched(180));
             var forecast = DrainForecast.Of(queue.Waiting, rates);
             Assert.Equal(Outlook.Drains, forecast.Outlook);
-            Assert.True(forecast.Soonest <= forecast.About && !(forecast.Latest < forecast.About), $"{forecast}");
+            Assert.True(forecast.Soonest <= forecast.About && !(forecast.Latest < forecast.About),
+                $"{forecast.Soonest} {forecast.About} {forecast.Latest}");
             var truth = queue.EmptyAfter();
             if (truth >= forecast.Soonest!.Value.TotalSeconds && !(truth > forecast.Latest?.TotalSeconds)) right++;
             widths.Add((forecast.Latest - forecast.Soonest) / forecast.About ?? double.PositiveInfinity);

@@ -145,7 +145,7 @@ internal sealed class StoreStatements(PostgresServer server)
         ON CONFLICT DO NOTHING
         """);
 
-    /// <summary>The same of keys that are never due, though the oldest that they hold does not wait for a route.</summary>
+    /// <summary>The same of keys that are never due, though what they hold does not wait for a route.</summary>
     public readonly string FindTurns = server.Sql($"""
         UPDATE courier.held_key k SET due = coalesce($2, now()) WHERE due IS NULL AND {InTerm} AND (
             SELECT waits_for FROM courier.outbox_held h WHERE h.partition_key = k.partition_key AND h.due IS NOT NULL

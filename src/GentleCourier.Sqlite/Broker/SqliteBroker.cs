@@ -193,11 +193,11 @@ internal sealed class SqliteBroker
         string queue, string worker, IReadOnlyList<TakenOver> events, CancellationToken cancellationToken)
     {
         var id = await IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        var letters = await writer.RunAsync(
+        var become = await writer.RunAsync(
             (BrokerStatements s) => TakingOver.Run(s, id, worker, events, Now), cancellationToken)
             .ConfigureAwait(false);
         Changed(id).Raise();
-        return letters;
+        return become;
     }
 
     public async Task CountAsync(string queue, long accepted, long? waiting, CancellationToken cancellationToken)

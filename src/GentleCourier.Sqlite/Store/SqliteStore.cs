@@ -239,7 +239,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         watch.Dispose();
         // A receiver that does not end may hold the turn, and would keep the process from ending: its transaction is
         // rolled back when that happens.
-        if (await writer.Turns.TryTakeAsync(LongestFarewell).ConfigureAwait(false)) writer.Close();
+        if (await writer.Turns.TryTakeAsync(LongestFarewell).ConfigureAwait(false)) writer.Dispose();
         inbox.Dispose();
         file.ClosePool();
     }

@@ -128,8 +128,9 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
         """);
     private readonly Statement dueTypes = all.Add(
         "SELECT type, freed FROM courier_held_type WHERE due <= ? ORDER BY freed, due LIMIT ?");
-    private readonly Statement ofType = all.Add(
-        $"SELECT {HeldRow} FROM courier_outbox_held WHERE waits_for = ? AND waits_for IS NOT NULL ORDER BY seq LIMIT ?");
+    private readonly Statement ofType = all.Add($"""
+        SELECT {HeldRow} FROM courier_outbox_held WHERE waits_for = ? AND waits_for IS NOT NULL ORDER BY seq LIMIT ?
+        """);
     private readonly Statement dueKeys = all.Add(
         "SELECT partition_key, flows FROM courier_held_key WHERE due <= ? ORDER BY due LIMIT ?");
     private readonly Statement ofKey = all.Add($"""

@@ -11,7 +11,7 @@ namespace GentleCourier.Sqlite;
 /// one connection. SQLite has one writer, and waiting in line is fairer and faster than running against its lock.
 /// Thread-safe.
 /// </summary>
-internal sealed class StoreWriter(SqliteFile file, FileClock time)
+internal sealed class StoreWriter(SqliteFile file, FileClock time) : IDisposable
 {
     private readonly ConditionalWeakTable<SqliteConnection, ServiceConnection> services = [];
     private StoreStatements? statements;
@@ -61,6 +61,9 @@ internal sealed class StoreWriter(SqliteFile file, FileClock time)
         opened = file.Identity;
         return statements = new StoreStatements(new Prepared(file.Open()), time);
     }
+
+    /// <summary>Only for whoever has the turn.</summary>
+    public void Dispose() => Close();
 
     /// <summary>A connection in doubt is not used again.</summary>
     public void Close()

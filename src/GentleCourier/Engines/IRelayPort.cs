@@ -20,8 +20,8 @@ internal interface IRelayPort
     /// Reads events that may be relayed now: fresh ones in the order in which they were added, and held ones that are
     /// due: those without a partition key each by itself; of a key that is due the oldest one alone, or, once that has
     /// gone, all that wait; of a type without a route, when that is due, the oldest alone, or, once that has gone, all
-    /// that wait for it. What it costs depends on what is due, and not on what is held. Rows are found by being there, never by an id that was seen before: transactions commit out
-    /// of order. Call it from one place at a time.
+    /// that wait for it. What it costs depends on what is due, and not on what is held. Rows are found by being there,
+    /// never by an id that was seen before: transactions commit out of order. Call it from one place at a time.
     /// </summary>
     /// <param name="limit">About how many; fewer, where they have more than <see cref="Budget.Bytes"/>.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
@@ -29,9 +29,9 @@ internal interface IRelayPort
 
     /// <summary>
     /// Reads the fresh events behind those that are on their way, where nothing else can come before them: not those
-    /// whose key is held, and nothing where there is an event before the last of those that is not one of them, since it was
-    /// committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon. Call it where that is
-    /// called from.
+    /// whose key is held, and nothing where there is an event before the last of those that is not one of them, since
+    /// it was committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon. Call it where
+    /// that is called from.
     /// </summary>
     /// <param name="underWay">All that was read and is not marked, at least one fresh event.</param>
     /// <param name="limit">As there.</param>
