@@ -97,11 +97,18 @@ public static class CourierContexts
         return BeginAsync(delivery.Inbox, context, cancellationToken);
     }
 
-    /// <summary>The same for a batch.</summary>
+    /// <summary>
+    /// Begins the transaction in which a batch is handled as one of the context's, on its connection: what it saves
+    /// commits together with the rows in the inbox of all events that succeed. When the receiver returns, changes that
+    /// are not saved yet are saved. Save nothing for an event that fails.
+    /// </summary>
     /// <param name="batch">The batch.</param>
     /// <param name="context">A context that <see cref="UseDbContext"/> has made known, without a transaction.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
-    /// <exception cref="CourierException">As for one delivery.</exception>
+    /// <exception cref="CourierException">
+    /// The queue is received without an inbox, the batch's transaction has begun already, or the database cannot be
+    /// used.
+    /// </exception>
     /// <exception cref="OperationCanceledException">
     /// Another worker has just handled one of the events: let it pass, the others are handled one at a time.
     /// </exception>

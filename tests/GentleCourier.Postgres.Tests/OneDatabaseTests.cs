@@ -100,16 +100,22 @@ public sealed class OneDatabaseTests
         await LeavesAsync(Crossing.TapEvent(1), new("2", "test.unknown", null, Crossing.TapEvent(2).Json));
         await LeavesAsync(Crossing.TapEvent(1), new("2", "test.tap", null, new byte[5_000_000]));
 
-        // An event is held, and others with its key wait behind it.
+        // An event is held, and others with its key wait behind it: in nobody's way, until they are due.
         await AddAsync(store, Crossing.TapEvent(1, "card-1"));
         var notNow = PublishResult.Deferred("not now");
         var held = (await store.ReadOutboxAsync(1)).Rows;
         await store.MarkAsync(term, Crossing.Marks(held, TimeSpan.FromHours(1), notNow));
         await AddAsync(store, Crossing.TapEvent(2, "card-1"), Crossing.TapEvent(3, "card-2"));
+        Assert.Equal(1, (await way.MoveAsync(term, 100)).Values.Sum());
+        Assert.Empty((await store.ReadOutboxAsync(100)).Rows);
+        Assert.Equal(["1", "2"], (await store.Held.ReadHeldAsync(9)).Select(h => h.Id));
+        await using (var connection = await store.OpenConnectionAsync()) await connection.ExecuteAsync(
+            "UPDATE harbour.held_key SET due = now()");
+        await AddAsync(store, Crossing.TapEvent(4));
         Assert.Equal(0, (await way.MoveAsync(term, 100)).Values.Sum());
-        Assert.Equal("3", Assert.Single((await store.ReadOutboxAsync(100)).Rows).Event.Id);
+        Assert.Equal(["1", "4"], (await store.ReadOutboxAsync(100)).Rows.Select(r => r.Event.Id));
 
-        // One without a key that is held is in nobody's way, until it is due.
+        // So is one without a key.
         await using var other = new Crossing(new OneDatabase());
         (store, way, term) = await OpenAsync(other, ("test.tap", "taps"));
         await AddAsync(store, Crossing.TapEvent(1));

@@ -136,6 +136,63 @@ public sealed class TermTests
         Assert.Equal(1, await store.CountAsync("courier.held_key"));
     }
 
+    /// <summary>
+    /// A relay that freezes in the middle of holding, and one that leads after it: what the first holds is whole, and
+    /// the second finds it; or nothing is.
+    /// </summary>
+    [Fact]
+    public async Task Nobody_takes_the_lead_between_two_statements_that_hold_something_together()
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        var term = (await store.LeadAsync("one", Lease))!.Value;
+        await AddAsync(store, Crossing.TapEvent(1, "a"), Crossing.TapEvent(2, "a"));
+        var rows = await ReadAsync(store);
+        await ExecuteAsync(place, "UPDATE courier.relay SET until = now() - interval '1 hour'");
+
+        // The first statement that holds has to wait.
+        await using var connection = place.Open("harbour");
+        await connection.ExecuteAsync("BEGIN");
+        await connection.ExecuteAsync("SELECT FROM courier.outbox FOR UPDATE");
+        var holding = store.MarkAsync(term, Crossing.Marks(
+            rows, TimeSpan.Zero, PublishResult.Unrouted("no queue"), PublishResult.Deferred("behind it")));
+        await Crossing.UntilAsync(
+            async () => await store.CountAsync("pg_locks WHERE NOT granted") > 0, "it waits for the row");
+        await using var other = crossing.Store("harbour");
+        var leading = other.LeadAsync("two", Lease);
+        await Crossing.UntilAsync(
+            async () => await store.CountAsync("pg_locks WHERE NOT granted") > 1, "the other waits for it");
+        await connection.ExecuteAsync("COMMIT");
+
+        Assert.True(await holding);
+        Assert.NotNull(await leading);
+        Assert.Equal(1, await store.CountAsync("courier.held_type"));
+        Assert.Equal(1, await store.CountAsync("courier.held_key"));
+        Assert.Equal(2, await store.CountAsync("courier.outbox_held"));
+        Assert.Equal(["1"], (await ReadAsync(other)).Select(r => r.Event.Id));
+    }
+
+    /// <summary>As after a restore of some tables: nothing else would ever have them read.</summary>
+    [Fact]
+    public async Task What_waits_for_nothing_is_found_by_the_next_who_leads()
+    {
+        var (crossing, place, store) = await BeginAsync();
+        await using var end = crossing;
+        var term = (await store.LeadAsync("one", Lease))!.Value;
+        await AddAsync(store, Crossing.TapEvent(1, "a"), Crossing.TapEvent(2, "a"), Crossing.TapEvent(3));
+        var unrouted = PublishResult.Unrouted("no queue");
+        await store.MarkAsync(term, Crossing.Marks(
+            await ReadAsync(store), Lease, unrouted, PublishResult.Deferred("behind it"), unrouted));
+        await ExecuteAsync(place, "DELETE FROM courier.held_type");
+        await ExecuteAsync(place, "DELETE FROM courier.outbox_held WHERE event_id = '1'");
+        Assert.Empty(await ReadAsync(store));
+
+        await store.ResignAsync(term);
+        await using var next = crossing.Store("harbour");
+        await next.LeadAsync("two", Lease);
+        Assert.Equal(["2", "3"], (await ReadAsync(next)).Select(r => r.Event.Id).Order());
+    }
+
     /// <summary>As where another has the table: it stays as it is, and that is said.</summary>
     [Fact]
     public async Task What_cannot_be_counted_in_time_is_left_as_it_is()

@@ -9,13 +9,15 @@ namespace GentleCourier.Postgres;
 
 /// <summary>The tables of a store or a broker in a database.</summary>
 /// <param name="server">Where.</param>
-/// <param name="prepare">Makes sure that the tables are there, before something is read by itself.</param>
+/// <param name="prepare">Makes sure that the tables are there, before something is read for the first time.</param>
 /// <param name="store">Whose transactions may be joined, and who is told of what comes; null: a broker's.</param>
 internal sealed class PostgresTables(
     PostgresServer server, Func<CancellationToken, Task> prepare, PostgresStore? store = null) : ITables
 {
     // A table may be large, and a reader patient.
     private static readonly TimeSpan ReadingLimit = TimeSpan.FromSeconds(30);
+
+    private volatile bool isPrepared;
 
     public async Task RunAsync(
         Statements statements, DbTransaction? transaction, CancellationToken cancellationToken)
@@ -31,7 +33,11 @@ internal sealed class PostgresTables(
                 .ConfigureAwait(false);
             return;
         }
-        if (statements.OnlyRead) await prepare(cancellationToken).ConfigureAwait(false);
+        if (statements.OnlyRead && !isPrepared)
+        {
+            await prepare(cancellationToken).ConfigureAwait(false);
+            isPrepared = true;
+        }
         await server.RunAsync(
             statements.Tried, trip, cancellationToken, statements.OnlyRead ? ReadingLimit : null).ConfigureAwait(false);
     }

@@ -111,7 +111,9 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         // A mark that a crash of the server undoes has its events published again, as one does that was never made.
         var trip = new RoundTrip().NeedNotSurvive();
         var isTerm = false;
-        trip.Add(sql.IsTerm, row => isTerm = row.GetBoolean(0), Parameter.Of(term));
+        trip.Add(
+            marks.IsForgettingAlone ? sql.IsTerm : sql.StaysTerm, row => isTerm = row.GetBoolean(0),
+            Parameter.Of(term));
         Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
         Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
         if (marks.TurnsOver is { Length: > 0 } keys)

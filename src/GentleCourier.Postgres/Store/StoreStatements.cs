@@ -168,12 +168,15 @@ internal sealed class StoreStatements(PostgresServer server)
     /// its fresh events are moved behind it; those that slip in after that are left out by <see cref="Fresh"/>.
     /// </summary>
     public readonly string HoldFollowers = server.Sql($"""
-        WITH followers AS (
-            DELETE FROM courier.outbox WHERE id IN (
+        WITH lead AS MATERIALIZED (
+            SELECT FROM courier.relay WHERE term = $1 AND relay IS NOT NULL AND EXISTS (SELECT FROM courier.held_key)
+            FOR SHARE),
+        followers AS (
+            DELETE FROM courier.outbox WHERE EXISTS (SELECT FROM lead) AND id IN (
                 SELECT id FROM (
                     SELECT id, partition_key FROM courier.outbox WHERE id > $2 ORDER BY id LIMIT $3) o
                 WHERE (SELECT true FROM courier.held_key k WHERE k.partition_key = o.partition_key))
-            AND EXISTS (SELECT FROM courier.held_key) AND {InTerm} RETURNING *)
+            RETURNING *)
         INSERT INTO courier.outbox_held (id, event_id, type, partition_key, added, event, attempts, due, error)
         SELECT id, event_id, type, partition_key, added, event, 0, now(), '{Marking.Follows}' FROM followers
         """);
@@ -258,6 +261,16 @@ internal sealed class StoreStatements(PostgresServer server)
         """);
 
     public readonly string IsTerm = server.Sql($"SELECT {InTerm}");
+
+    /// <summary>
+    /// The same, and until the transaction has ended nobody else takes the lead: what several statements hold together
+    /// is held by one term.
+    /// </summary>
+    public readonly string StaysTerm = server.Sql("""
+        WITH lead AS MATERIALIZED (
+            SELECT FROM courier.relay WHERE term = $1 AND relay IS NOT NULL FOR SHARE)
+        SELECT EXISTS (SELECT FROM lead)
+        """);
 
     public readonly string ForgetFresh = server.Sql(
         $"DELETE FROM courier.outbox WHERE id = ANY ($1) AND {Started} = $2");

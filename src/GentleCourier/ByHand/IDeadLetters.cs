@@ -31,11 +31,16 @@ public interface IDeadLetters
     /// </summary>
     /// <param name="letters">Letters, each once, of no more than 16 MiB.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    /// <returns>For each whether it went back, in the order of the list. False: the letter was gone.</returns>
+    /// <returns>
+    /// For each whether it went back, in the order of the list. False: the letter was gone. So it may be repeated after
+    /// an error: what went back then is not sent twice.
+    /// </returns>
     Task<IReadOnlyList<bool>> SendBackAsync(
         IReadOnlyList<LetterReturn> letters, CancellationToken cancellationToken = default);
 
-    /// <summary>Removes dead letters for good, all in one transaction.</summary>
+    /// <summary>Removes dead letters for good, all in one transaction. May be repeated after an error.</summary>
+    /// <param name="ids">Their ids; one that is none is passed by.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
     /// <returns>For each whether it was there, in the order of the list.</returns>
     Task<IReadOnlyList<bool>> DiscardAsync(IReadOnlyList<string> ids, CancellationToken cancellationToken = default);
 }

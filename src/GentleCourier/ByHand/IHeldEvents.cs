@@ -22,13 +22,17 @@ public interface IHeldEvents
 
     /// <summary>
     /// Has events tried again, all in one transaction: one that is held is due at once, with those of its partition key
-    /// behind it. One that was refused, or has been repaired, leaves its place and is as if it had just been added.
+    /// behind it. One that was refused, or has been repaired, leaves its place and is as if it had just been added. May
+    /// be repeated after an error: what has left its place is not added twice.
     /// </summary>
     /// <returns>For each whether it was still there, in the order of the list.</returns>
     Task<IReadOnlyList<bool>> TryAgainAsync(
         IReadOnlyList<HeldReturn> events, CancellationToken cancellationToken = default);
 
-    /// <summary>Removes events for good, all in one transaction: they are never published.</summary>
+    /// <summary>
+    /// Removes events for good, all in one transaction: they are never published. What waited behind one by its
+    /// partition key has its turn. May be repeated after an error.
+    /// </summary>
     /// <returns>For each whether it was still there, in the order of the list.</returns>
     Task<IReadOnlyList<bool>> DiscardHeldAsync(
         IReadOnlyList<HeldEvent> events, CancellationToken cancellationToken = default);

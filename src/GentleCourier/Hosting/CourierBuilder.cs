@@ -113,7 +113,10 @@ public sealed class CourierBuilder
     public CourierBuilder Schedule<TContract>(string name, TContract contract, Action<ScheduleOptions> configure)
         where TContract : notnull => Schedule(name, EventDraft.Of(contract), configure);
 
-    /// <summary>The same of a draft, with a subject and a partition key, or of a type that has no class.</summary>
+    /// <summary>
+    /// Declares a recurring event by a draft: with a subject, a partition key or headers, or of a type that has no
+    /// class. The store keeps the schedule, and the relay that leads fires it, exactly once for each time.
+    /// </summary>
     /// <param name="name">Its name, by the rule for queues.</param>
     /// <param name="draft">
     /// What its events have in common; without id, time and due time, which are the firing's.

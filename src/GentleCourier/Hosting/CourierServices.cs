@@ -42,7 +42,10 @@ public static class CourierServices
         return services.Add(configuration as IConfigurationSection ?? configuration.GetSection(Section), configure);
     }
 
-    /// <summary>The same from code alone: no settings are read.</summary>
+    /// <summary>
+    /// Adds what this process needs, as code alone says it: no settings are read. Called several times in one program,
+    /// each adds to the same; what is said is checked at the host's start at the latest.
+    /// </summary>
     /// <param name="services">The application's services.</param>
     /// <param name="configure">Registers engines, says where store and broker are, and binds queues.</param>
     /// <exception cref="OptionsValidationException">

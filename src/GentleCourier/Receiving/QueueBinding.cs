@@ -54,7 +54,9 @@ public sealed class QueueBinding
     }
 
     /// <summary>
-    /// The same for a receiver of batches. How large they may be, <see cref="ReceiverOptions.BatchSize"/> says.
+    /// Has events of a contract handled in batches by a receiver, which is built anew for each batch, in a scope of its
+    /// own. How large they may be, and how long one waits to be full, <see cref="ReceiverOptions.BatchSize"/> and
+    /// <see cref="ReceiverOptions.BatchWait"/> say.
     /// </summary>
     /// <exception cref="ContractException">The contract declares no valid wire type.</exception>
     /// <exception cref="InvalidOperationException">The queue has a receiver for that wire type already.</exception>

@@ -1,8 +1,8 @@
 namespace GentleCourier;
 
 /// <summary>
-/// The places between any two writes of the library, by name. Tests arm them to kill the process right there; unarmed,
-/// a place is one check.
+/// The places between any two writes of the library, by name. Tests arm them to kill the process right there, or a host
+/// alone; unarmed, a place is one check.
 /// </summary>
 internal static class FaultPoint
 {
@@ -36,8 +36,24 @@ internal static class FaultPoint
         ArrivalSettledNotHandled, HandledNotCommitted, CommittedNotSettled, TakenOverNotAccepted,
     ];
 
-    /// <summary>What happens at each place; called with its name.</summary>
-    public static Action<string>? Armed { get; set; }
+    private static readonly AsyncLocal<Action<string>?> Arming = new();
+    private static volatile bool isAnyArmed;
 
-    public static void Pass(string name) => Armed?.Invoke(name);
+    /// <summary>
+    /// What happens at each place, called with its name: in this flow of execution, and in all that it starts from now
+    /// on. So hosts that run side by side are armed apart.
+    /// </summary>
+    public static Action<string>? Armed
+    {
+        set
+        {
+            isAnyArmed |= value is not null;
+            Arming.Value = value;
+        }
+    }
+
+    public static void Pass(string name)
+    {
+        if (isAnyArmed) Arming.Value?.Invoke(name);
+    }
 }

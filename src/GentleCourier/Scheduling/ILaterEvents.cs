@@ -29,27 +29,31 @@ public interface ILaterEvents
         LaterFilter? which = null, int limit = 100, LaterEvent? after = null, DbTransaction? transaction = null,
         CancellationToken cancellationToken = default);
 
-    /// <summary>Cancels events: they are never published.</summary>
-    /// <param name="which">Which; it must say something.</param>
+    /// <summary>Cancels events: they are never published. May be repeated: what is gone is not counted again.</summary>
+    /// <param name="which">Those with this id, key or type; at least one of them has to be said.</param>
     /// <param name="transaction">The caller's open transaction; null: one of its own.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>How many: 0 where it is too late, or where there never was one.</returns>
     /// <exception cref="ArgumentException">The filter would take all.</exception>
-    /// <exception cref="CourierException">As for a list.</exception>
+    /// <exception cref="CourierException">
+    /// The database cannot be used, or the transaction is over or belongs to another database.
+    /// </exception>
     Task<int> CancelAsync(
         LaterFilter which, DbTransaction? transaction = null, CancellationToken cancellationToken = default);
 
     /// <summary>
     /// Moves events to another time, which their CloudEvents <c>time</c> then says too; without a transaction in
-    /// several steps, where they are many.
+    /// several steps, where they are many. May be repeated: what has moved already stays there.
     /// </summary>
-    /// <param name="which">Which; it must say something.</param>
+    /// <param name="which">Those with this id, key or type; at least one of them has to be said.</param>
     /// <param name="due">The new time, the same for all.</param>
     /// <param name="transaction">The caller's open transaction; null: none.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <returns>How many: 0 where it is too late, or where there never was one.</returns>
     /// <exception cref="ArgumentException">The filter would take all.</exception>
-    /// <exception cref="CourierException">As for a list.</exception>
+    /// <exception cref="CourierException">
+    /// The database cannot be used, or the transaction is over or belongs to another database.
+    /// </exception>
     Task<int> MoveAsync(
         LaterFilter which, DueTime due, DbTransaction? transaction = null,
         CancellationToken cancellationToken = default);

@@ -7,6 +7,10 @@ namespace GentleCourier;
 /// changed by hand stands until the declaration itself is another one. What is changed in a transaction of the caller's
 /// holds with its commit; inside a transaction on a SQLite file, only that is possible. Thread-safe.
 /// </summary>
+/// <remarks>
+/// After an error that may have come after a commit, everything may be repeated but <see cref="FireAsync"/>, which
+/// fires once more then.
+/// </remarks>
 public interface ISchedules
 {
     /// <summary>All schedules, by name.</summary>
@@ -14,6 +18,9 @@ public interface ISchedules
     Task<IReadOnlyList<EventSchedule>> ListAsync(CancellationToken cancellationToken = default);
 
     /// <summary>It fires no more, until it is resumed. What is due already leaves with the pause.</summary>
+    /// <param name="name">Its name.</param>
+    /// <param name="transaction">The caller's, on the store's database; null: one of its own.</param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
     /// <exception cref="CourierException">There is no such schedule, or the database cannot be used.</exception>
     Task PauseAsync(
         string name, DbTransaction? transaction = null, CancellationToken cancellationToken = default);

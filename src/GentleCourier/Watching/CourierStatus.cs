@@ -113,7 +113,7 @@ public sealed class OtherDataFigures(
     /// <summary>The hash of the type and data that were handled, as 16 hexadecimal digits.</summary>
     public string Handled { get; } = handled;
 
-    /// <summary>The same of the copy.</summary>
+    /// <summary>The hash of the type and data of the last copy with others, as 16 hexadecimal digits.</summary>
     public string Other { get; } = other;
 
     /// <summary>How long ago that came.</summary>

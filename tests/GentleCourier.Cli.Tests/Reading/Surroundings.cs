@@ -1,6 +1,7 @@
 using System.Data.Common;
 using Dapper;
 using GentleCourier;
+using GentleCourier.ByHand;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Diagnostics.HealthChecks;
 using Microsoft.EntityFrameworkCore;
@@ -62,7 +63,7 @@ public abstract class Surroundings
 
     public sealed class CountPassengers : IBatchReceiver<PassengerBoarded>
     {
-        public Task HandleAsync(Batch<PassengerBoarded> batch, CancellationToken cancellationToken) =>
+        public Task HandleAsync(DeliveryBatch<PassengerBoarded> batch, CancellationToken cancellationToken) =>
             Task.CompletedTask;
     }
 
