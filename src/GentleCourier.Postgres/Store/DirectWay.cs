@@ -26,7 +26,8 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
                     AND due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (
                     SELECT FROM next WHERE size > {Budget.LargestEvent}
-                        OR (SELECT true FROM store.held_key k WHERE k.partition_key = next.partition_key)
+                        OR ((SELECT EXISTS (SELECT FROM store.held_key))
+                            AND (SELECT true FROM store.held_key k WHERE k.partition_key = next.partition_key))
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)

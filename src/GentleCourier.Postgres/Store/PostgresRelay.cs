@@ -117,7 +117,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
         Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
         if (marks.TurnsOver is { Length: > 0 } keys)
-            trip.Add(sql.WakeKeys, Parameter.Of(keys), server.Now);
+            trip.Add(sql.WakeKeys, Parameter.Of(term), Parameter.Of(keys), server.Now);
         Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
         Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
         if (marks.Parts.Count > 0)

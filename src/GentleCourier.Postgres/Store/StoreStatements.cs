@@ -337,11 +337,12 @@ internal sealed class StoreStatements(PostgresServer server)
         """);
 
     /// <summary>
-    /// Keys whose oldest event waited for a route, and has been published whoever leads by now: the next one's turn has
-    /// come.
+    /// Keys whose oldest event waited for a route, and has been published though another leads by now: the next one's
+    /// turn has come. Who leads frees them.
     /// </summary>
-    public readonly string WakeKeys = server.Sql("""
-        UPDATE courier.held_key SET due = coalesce($2, now()) WHERE partition_key = ANY ($1) AND due IS NULL
+    public readonly string WakeKeys = server.Sql($"""
+        UPDATE courier.held_key SET due = coalesce($3, now())
+        WHERE partition_key = ANY ($2) AND due IS NULL AND NOT {InTerm}
         """);
 
     /// <summary>
