@@ -24,6 +24,10 @@ public sealed class TermTests
         await connection.ExecuteAsync(sql);
     }
 
+    /// <summary>How many sessions of this database alone wait for a lock.</summary>
+    private static Task<long> WaitingAsync(IStorePort store) => store.CountAsync(
+        "pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'");
+
     private static async Task<IReadOnlyList<OutboxRow>> ReadAsync(IStorePort store) =>
         (await store.ReadOutboxAsync(100)).Rows;
 
@@ -157,11 +161,11 @@ public sealed class TermTests
         var holding = store.MarkAsync(term, Crossing.Marks(
             rows, TimeSpan.Zero, PublishResult.Unrouted("no queue"), PublishResult.Deferred("behind it")));
         await Crossing.UntilAsync(
-            async () => await store.CountAsync("pg_locks WHERE NOT granted") > 0, "it waits for the row");
+            async () => await WaitingAsync(store) == 1, "it waits for the row");
         await using var other = crossing.Store("harbour");
         var leading = other.LeadAsync("two", Lease);
         await Crossing.UntilAsync(
-            async () => await store.CountAsync("pg_locks WHERE NOT granted") > 1, "the other waits for it");
+            async () => await WaitingAsync(store) == 2, "the other waits for it");
         await connection.ExecuteAsync("COMMIT");
 
         Assert.True(await holding);

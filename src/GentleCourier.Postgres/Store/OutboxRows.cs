@@ -32,7 +32,7 @@ internal sealed class OutboxRows(Reading reading)
         {
             Address = address, OutboxWait = row.Span(7),
         };
-        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event) 
+        Rows.Add(new OutboxRow(number, row.GetInt32(5), @event)
         {
             Started = reading.Started, WaitsForRoute = waits,
         });
