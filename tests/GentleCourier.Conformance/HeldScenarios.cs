@@ -119,6 +119,34 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
+    /// <summary>
+    /// The same with addresses that come and go, and give single events back: each gets all, each key in its order.
+    /// </summary>
+    [Fact]
+    public async Task Whatever_addresses_do_each_gets_each_key_in_its_order_and_nothing_is_left_behind()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        for (var seed = 1; seed <= 12; seed++)
+        {
+            var random = new Random(seed);
+            var relay = await HandRelay.StartAsync(crossing, $"pier{seed}", new Piers(random));
+            for (var turn = 0; turn < 40; turn++) await OneAsync(relay, random);
+            relay.Routes.UnionWith(Piers.All);
+            relay.Piers!.GivesBack = false;
+            await relay.LeadAnewAsync();
+            for (var i = 0; i < 60 && relay.Missing > 0; i++)
+            {
+                relay.Clock.Advance(Often);
+                await relay.RunAsync();
+            }
+            Assert.True(relay.Missing == 0, $"seed {seed}: {relay.Missing} of {relay.Added} are left behind");
+            relay.AssertInOrder();
+            relay.Clock.Advance(Often);
+            await relay.RunAsync();
+            await AssertNothingIsHeldAsync(relay);
+        }
+    }
+
     private static async Task OneAsync(HandRelay relay, Random random)
     {
         switch (random.Next(12))
@@ -155,7 +183,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
             (await relay.Store.ReadOutboxFiguresAsync()).Waiting));
         Assert.Null((await relay.Store.ReadOutboxAsync(10)).DueIn);
         await using var connection = await relay.Store.OpenConnectionAsync();
-        foreach (var table in new[] { "held_key", "held_type" })
+        foreach (var table in new[] { "held_key", "held_obstacle" })
         {
             await using var command = connection.CreateCommand();
             command.CommandText = "SELECT count(*) FROM "
@@ -164,11 +192,70 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         }
     }
 
-    /// <summary>A relay whose every step is the test's, before a broker that takes what it has a route for.</summary>
-    private sealed class HandRelay(IStorePort store, FakeTimeProvider clock)
+    /// <summary>
+    /// Three addresses, of which those take events that the relay has as routes; now and then one gives an event back.
+    /// </summary>
+    private sealed class Piers(Random random) : IBroker
     {
-        private readonly Dictionary<string, string?> keys = [];
-        private readonly HashSet<string> discarded = [];
+        public static readonly string[] All = ["a", "b", "c"];
+
+        /// <summary>Where each type goes.</summary>
+        public static readonly Dictionary<string, IReadOnlyList<string>> Routes = new()
+        {
+            ["a"] = ["a"], ["b"] = ["a", "b"], ["c"] = ["c", "b", "a"],
+        };
+
+        public IReadOnlySet<string> Up { get; set; } = new HashSet<string>();
+
+        public bool GivesBack { get; set; } = true;
+
+        public List<(string Place, string Id)> Taken { get; } = [];
+
+        public string DisplayName => "piers";
+
+        public BrokerAbilities Abilities => BrokerAbilities.None;
+
+        public BrokerServices Services => throw new NotSupportedException();
+
+        public Task<IReadOnlyList<PublishResult>> PublishAsync(
+            IReadOnlyList<EncodedEvent> events, CancellationToken cancellationToken) =>
+            Task.FromResult<IReadOnlyList<PublishResult>>([.. events.Select(One)]);
+
+        public Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken) =>
+            throw new NotSupportedException();
+
+        public Task<IReceivingLink> OpenLinkAsync(
+            string queue, string worker, TimeSpan lease, CancellationToken cancellationToken) =>
+            throw new NotSupportedException();
+
+        public ValueTask DisposeAsync() => default;
+
+        // As an address does: it is there or not, and no event of a key comes before one that it has given back.
+        private readonly HashSet<(string?, string?)> givenBack = [];
+
+        private PublishResult One(EncodedEvent @event, int index)
+        {
+            if (index == 0) givenBack.Clear();
+            if (!Up.Contains(@event.Address!)) return PublishResult.Unreachable("it is away");
+            if (@event.PartitionKey is { } key && givenBack.Contains((@event.Address, key)))
+                return PublishResult.Deferred("another with its key was given back");
+            if (GivesBack && random.Next(12) == 0)
+            {
+                givenBack.Add((@event.Address, @event.PartitionKey));
+                return PublishResult.Deferred("it is given back");
+            }
+            Taken.Add((@event.Address!, @event.Id));
+            return PublishResult.Taken;
+        }
+    }
+
+    /// <summary>A relay whose every step is the test's, before a broker that takes what it has a route for.</summary>
+    private sealed class HandRelay(IStorePort store, FakeTimeProvider clock, Piers? piers)
+    {
+        private readonly Dictionary<string, (string Type, string? Key)> events = [];
+        private readonly HashSet<(string? Place, string Id)> discarded = [];
+        private readonly FanOut? fanOut = piers is null ? null
+            : new FanOut(piers, store, Piers.Routes, Often / 3, clock);
         private long term;
         private int leaders;
 
@@ -178,16 +265,26 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
 
         public HashSet<string> Routes { get; } = [];
 
+        public Piers? Piers => piers;
+
         public List<string> Published { get; } = [];
 
-        public int Added => keys.Count;
+        public int Added => events.Count;
 
-        public int Missing => keys.Count - discarded.Union(Published).Count();
+        public int Missing => events.SelectMany(e => PlacesOf(e.Value.Type).Select(place => (Place: place, Id: e.Key)))
+            .Except(Came).Count(c => !discarded.Contains(c) && !discarded.Contains((null, c.Id)));
 
-        public static async Task<HandRelay> StartAsync(Crossing crossing, string name = "harbour")
+        private IEnumerable<(string? Place, string Id)> Came => piers is null
+            ? Published.Select(id => ((string?)null, id)) : piers.Taken.Select(t => ((string?)t.Place, t.Id));
+
+        private IReadOnlyList<string?> PlacesOf(string type) =>
+            piers is null ? (IReadOnlyList<string?>)[null] : [.. Piers.Routes[type]];
+
+        public static async Task<HandRelay> StartAsync(
+            Crossing crossing, string name = "harbour", Piers? piers = null)
         {
             var clock = new FakeTimeProvider(new DateTimeOffset(2031, 6, 14, 6, 0, 0, TimeSpan.Zero));
-            var relay = new HandRelay(crossing.Store(name, clock), clock);
+            var relay = new HandRelay(crossing.Store(name, clock), clock, piers);
             await relay.Store.PrepareAsync(create: true);
             await relay.LeadAnewAsync();
             return relay;
@@ -203,19 +300,19 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
             term = (await store.LeadAsync($"relay {leaders++}", ForEver))!.Value;
         }
 
-        public async Task AddAsync(params (string Type, string? Key)[] events)
+        public async Task AddAsync(params (string Type, string? Key)[] added)
         {
             await using var connection = await store.OpenConnectionAsync();
             await using var transaction = await connection.BeginTransactionAsync();
-            var first = keys.Count;
-            foreach (var (_, key) in events) keys.Add($"{keys.Count}", key);
-            await store.AddAsync(transaction, [.. events.Select((e, i) => Event(first + i, e.Type, e.Key))]);
+            var first = events.Count;
+            foreach (var one in added) events.Add($"{events.Count}", one);
+            await store.AddAsync(transaction, [.. added.Select((e, i) => Event(first + i, e.Type, e.Key))]);
             await transaction.CommitAsync();
         }
 
         public async Task DiscardAsync(HeldEvent held)
         {
-            if ((await store.Held.DiscardHeldAsync([held]))[0]) discarded.Add(held.Id);
+            if ((await store.Held.DiscardHeldAsync([held]))[0]) discarded.Add((held.Address, held.Id));
         }
 
         public async Task RunAsync()
@@ -231,10 +328,10 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         {
             var batch = await store.ReadOutboxAsync(limit);
             if (batch.Rows.Count == 0) return 0;
-            var marks = Publish(batch);
+            var marks = await PublishAsync(batch);
             OutboxBatch? next = null;
             if (readsOn && batch.Rows[^1] is { IsHeld: false })
-                next = await store.ReadOnAsync(batch.Rows, limit);
+                next = (await store.ReadOnAsync(batch.Rows, limit)) with { DueIn = batch.DueIn };
             if (losesLead)
             {
                 var old = term;
@@ -243,12 +340,18 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
                 return batch.Rows.Count;
             }
             await store.MarkAsync(term, marks);
-            if (next is { Rows.Count: > 0 } && marks.IsForgettingAlone) await store.MarkAsync(term, Publish(next));
+            if (next is { Rows.Count: > 0 } && marks.IsForgettingAlone) await store.MarkAsync(term, await PublishAsync(next));
             return batch.Rows.Count;
         }
 
-        private OutboxMarks Publish(OutboxBatch batch)
+        private async Task<OutboxMarks> PublishAsync(OutboxBatch batch)
         {
+            if (fanOut is not null)
+            {
+                piers!.Up = Routes;
+                var (answers, before) = await fanOut.PublishAsync(batch, default);
+                return Marking.Of(answers, before, _ => Often);
+            }
             var plan = Routing.Deal(
                 [.. batch.Rows.Select(r => r.Event)], Routes.ToDictionary(type => type, _ => new[] { 1L }), "here");
             Published.AddRange(batch.Rows.Where((_, i) => plan.Results[i].Fate == PublishFate.Taken)
@@ -256,13 +359,13 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
             return Marking.Of(batch.Rows, plan.Results, _ => Often);
         }
 
-        /// <summary>Each key, by the first time that each of its events was published.</summary>
+        /// <summary>Each key at each place, by the first time that each of its events was published.</summary>
         public void AssertInOrder()
         {
-            foreach (var key in Published.Distinct().GroupBy(id => keys[id]).Where(g => g.Key is not null))
+            foreach (var key in Came.Distinct().GroupBy(c => (c.Place, events[c.Id].Key)).Where(g => g.Key.Key is not null))
             {
-                var order = key.Select(int.Parse).ToList();
-                Assert.True(order.SequenceEqual(order.Order()), $"{key.Key}: {string.Join(' ', order)}");
+                var order = key.Select(c => int.Parse(c.Id)).ToList();
+                Assert.True(order.SequenceEqual(order.Order()), $"{store.DisplayName}, {key.Key}: {string.Join(' ', order)}");
             }
         }
     }

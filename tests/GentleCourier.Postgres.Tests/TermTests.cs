@@ -170,7 +170,7 @@ public sealed class TermTests
 
         Assert.True(await holding);
         Assert.NotNull(await leading);
-        Assert.Equal(1, await store.CountAsync("courier.held_type"));
+        Assert.Equal(1, await store.CountAsync("courier.held_obstacle"));
         Assert.Equal(1, await store.CountAsync("courier.held_key"));
         Assert.Equal(2, await store.CountAsync("courier.outbox_held"));
         Assert.Equal(["1"], (await ReadAsync(other)).Select(r => r.Event.Id));
@@ -187,7 +187,7 @@ public sealed class TermTests
         var unrouted = PublishResult.Unrouted("no queue");
         await store.MarkAsync(term, Crossing.Marks(
             await ReadAsync(store), Lease, unrouted, PublishResult.Deferred("behind it"), unrouted));
-        await ExecuteAsync(place, "DELETE FROM courier.held_type");
+        await ExecuteAsync(place, "DELETE FROM courier.held_obstacle");
         await ExecuteAsync(place, "DELETE FROM courier.outbox_held WHERE event_id = '1'");
         Assert.Empty(await ReadAsync(store));
 

@@ -32,8 +32,8 @@ public sealed class RelayDecisionTests
         Assert.Equal(marks.Keys.Select(k => k.Key).Distinct(), marks.Keys.Select(k => k.Key));
         Assert.Empty(marks.Freed.Intersect(marks.Keys.Select(k => k.Key)));
         // What waits for a route is the oldest of its key, or of none, and its type is tried again.
-        Assert.Equal(marks.Held.Any(h => h.WaitsForRoute) ? ["t"] : [], marks.Types.Select(t => t.Type));
-        Assert.All(marks.Held.Where(h => h.WaitsForRoute), h => Assert.DoesNotContain(
+        Assert.Equal(marks.Held.Any(h => h.WaitsFor is not null) ? ["type t"] : [], marks.Obstacles.Select(o => o.Name));
+        Assert.All(marks.Held.Where(h => h.WaitsFor is not null), h => Assert.DoesNotContain(
             batch.TakeWhile(b => b.Row.Row != h.Row), b => b.Result.Fate == PublishFate.Deferred
                 && b.Row.Event.PartitionKey is { } key
                 && key == batch.First(o => o.Row.Row == h.Row).Row.Event.PartitionKey));
@@ -47,7 +47,7 @@ public sealed class RelayDecisionTests
             // The oldest decides, and it alone has been tried.
             if (deferred is [var oldest, ..])
             {
-                Assert.Equal(oldest.Result.IsUnrouted ? null : TimeSpan.FromSeconds(oldest.Row.Attempts + 1),
+                Assert.Equal(oldest.Result.IsBlocked ? null : TimeSpan.FromSeconds(oldest.Row.Attempts + 1),
                     until[0].After);
             }
             Assert.Equal(
@@ -62,13 +62,14 @@ public sealed class RelayDecisionTests
     /// </summary>
     [Fact]
     public void A_row_that_has_not_come_everywhere_leaves_a_part_for_each_address_that_lacks_it() => Gen.Select(
-        Answered, Gen.Int[0, 2].Array[1, 3], (a, fates) => (a.IsHeld, a.Attempts, a.Key, fates)).Array[0, 20].Sample(
+        Answered, Gen.Int[0, 3].Array[1, 3], (a, fates) => (a.IsHeld, a.Attempts, a.Key, fates)).Array[0, 20].Sample(
         batch =>
         {
             string[] places = ["fares", "deck", "notices"];
             var answers = batch.SelectMany((a, i) => a.fates.Select((fate, place) => new Answer(
                 Row(i + 1, a.IsHeld, a.Attempts, a.Key), places[place], fate == 0 ? PublishResult.Taken
-                    : fate == 1 ? PublishResult.Deferred("later") : PublishResult.Refused("never")))).ToList();
+                    : fate == 1 ? PublishResult.Deferred("later") : fate == 2 ? PublishResult.Refused("never")
+                        : PublishResult.Unreachable("away")))).ToList();
             var marks = Marking.Of(answers, new HashSet<string> { "deck\u001fa" }, n => TimeSpan.FromSeconds(n));
             Assert.Empty(marks.Held);
             Assert.Equal(
@@ -78,6 +79,12 @@ public sealed class RelayDecisionTests
                 answers.GroupBy(a => a.Row.Row).Where(g => g.All(a => a.Result.Fate == PublishFate.Taken))
                     .Select(g => g.Key),
                 marks.Forgotten.Select(r => r.Row));
+            // What waits for an address is the first of its key there, and all of it is one thing to be tried.
+            Assert.All(marks.Parts.Where(p => p.WaitsFor is not null), p => Assert.Equal(
+                ($"address {p.Address}", true), (p.WaitsFor, p.Attempts > 0 && p.Key != "deck\u001fa")));
+            Assert.Equal(
+                marks.Parts.Select(p => p.WaitsFor).OfType<string>().Distinct().Order(),
+                marks.Obstacles.Select(o => o.Name).Order());
             // Each address has its own account of a key, and what was held before is not put off by it.
             Assert.All(marks.Parts.Where(p => p.Key is not null && p.After is not null), p => Assert.True(
                 marks.Keys.Any(k => k.Key == p.Key) || p.Key == "deck\u001fa"));

@@ -82,7 +82,7 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
                 address.Of(place.Key), Names.IsQueue(place.Key),
                 Array.ConvertAll(mine, i => new Publication(events[i].Json, default)), cancellationToken)
                 .ConfigureAwait(false);
-            for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent.Outcomes[i], sent.WhyNot);
+            for (var i = 0; i < mine.Length; i++) results[mine[i]] = Publisher.ResultOf(sent, i);
         }
     }
 

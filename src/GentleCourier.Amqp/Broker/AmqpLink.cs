@@ -172,7 +172,7 @@ internal sealed class AmqpLink(
     private async Task SendAsync(string place, Publication again, CancellationToken cancellationToken)
     {
         var sent = await publisher.SendAsync(place, isQueue: true, [again], cancellationToken).ConfigureAwait(false);
-        var result = Publisher.ResultOf(sent.Outcomes[0], sent.WhyNot);
+        var result = Publisher.ResultOf(sent, 0);
         if (result.Fate != PublishFate.Taken)
             throw new AmqpException($"an event of queue '{queue}' could not be sent to '{place}': {result.Reason}");
     }

@@ -53,15 +53,19 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
         return sent.WhyNot is { } why && connection.WhyEnded is not null ? throw why : sent;
     }
 
-    /// <summary>What it means for an event.</summary>
-    public static PublishResult ResultOf(DeliveryState? outcome, AmqpException? whyNot) => outcome switch
+    /// <summary>
+    /// What it means for an event. What has not been sent is not to blame for it, as what was may be: there are peers
+    /// that end the link with a message that they do not take.
+    /// </summary>
+    public static PublishResult ResultOf(in Sent sent, int index) => sent.Outcomes[index] switch
     {
         Accepted => PublishResult.Taken,
         Rejected { Error: { } error } when error.Condition.Text is Conditions.MessageSizeExceeded
             or Conditions.InvalidField or Conditions.DecodeError => PublishResult.Refused($"{error}"),
         Rejected rejected => PublishResult.Deferred(
             $"the broker rejected it: {rejected.Error?.ToString() ?? "no reason"}"),
-        null => PublishResult.Deferred(whyNot?.Message ?? "the broker has not said what became of it"),
+        null when index >= sent.Count && sent.WhyNot is { } why => PublishResult.Unreachable(why.Message),
+        null => PublishResult.Deferred(sent.WhyNot?.Message ?? "the broker has not said what became of it"),
         _ => PublishResult.Deferred("the broker gave it back"),
     };
 

@@ -22,16 +22,15 @@ internal sealed class ReceivingLink(Session session, string name, string address
     private const int TopUps = 8;
 
     // How often the peer is asked for an answer, by which it is known how far away it is.
-    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), Silence = TimeSpan.FromMinutes(1);
+    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1);
 
     private readonly Queue<Arrival> ready = [];
     private readonly WireBuffer partial = new();
-    // Who waits for an answer, and up to which delivery credit went when it was asked for.
-    private readonly Queue<(uint Limit, TaskCompletionSource Answer)> questions = [];
+    private readonly Questions questions = new();
     private uint deliveryCount, credit, largestGrant, excess;
     private uint? partialId, available;
     private bool isWithdrawn;
-    private long askedAt, silentSince;
+    private long askedAt;
     // Up to which delivery credit went when the peer was asked; null once it has answered.
     private uint? asked;
     private TimeSpan roundTrip;
@@ -152,27 +151,23 @@ internal sealed class ReceivingLink(Session session, string name, string address
     /// <exception cref="AmqpException">The link is gone.</exception>
     public async Task HeardAsync(CancellationToken cancellationToken)
     {
-        var answer = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        Task answer;
         lock (Gate)
         {
             if (WhyGone is not null) throw WhyGone;
-            if (silentSince != 0 && Stopwatch.GetElapsedTime(silentSince) < Silence) return;
-            questions.Enqueue((unchecked(deliveryCount + credit), answer));
+            if (questions.IsPeerSilent) return;
+            answer = questions.Ask(unchecked(deliveryCount + credit));
             SendFlow(drain: false, echo: true);
             Session.Connection.Flush();
         }
         try
         {
             var settings = Session.Connection.Settings;
-            await answer.Task.WaitAsync(settings.AnswerWithin, settings.Clock, cancellationToken).ConfigureAwait(false);
+            await answer.WaitAsync(settings.AnswerWithin, settings.Clock, cancellationToken).ConfigureAwait(false);
         }
         catch (TimeoutException)
         {
-            lock (Gate)
-            {
-                silentSince = Stopwatch.GetTimestamp();
-                while (questions.TryDequeue(out var question)) question.Answer.TrySetResult();
-            }
+            lock (Gate) questions.Unanswered();
         }
     }
 
@@ -250,7 +245,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
         if (asked is { } limit && flow is { DeliveryCount: { } sent, LinkCredit: { } left }
             && unchecked(sent + left) == limit)
             (roundTrip, asked) = (Stopwatch.GetElapsedTime(askedAt), null);
-        if (flow is { DeliveryCount: { } had, LinkCredit: { } more }) Answered(unchecked(had + more));
+        if (flow is { DeliveryCount: { } had, LinkCredit: { } more }) questions.Answered(unchecked(had + more));
         // What a sender counts as sent may come behind its flow; only credit that it gives back is believed at once.
         if (drained is not null && flow.DeliveryCount is { } count && unchecked(count - deliveryCount) == credit)
             (deliveryCount, credit) = (count, 0);
@@ -258,19 +253,6 @@ internal sealed class ReceivingLink(Session session, string name, string address
         Complete(ref learnt);
         if (credit == 0) Complete(ref drained);
         if (flow.Echo) SendFlow(drain: false, echo: false);
-    }
-
-    /// <summary>Answers come in the order of the questions: whatever was asked before has been heard, too.</summary>
-    private void Answered(uint limit)
-    {
-        if (!questions.Any(q => q.Limit == limit)) return;
-        (uint Limit, TaskCompletionSource Answer) question;
-        do
-        {
-            question = questions.Dequeue();
-            question.Answer.TrySetResult();
-        }
-        while (question.Limit != limit);
     }
 
     /// <summary>A message, or a part of one.</summary>
@@ -323,11 +305,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
         Complete(ref waiting);
         Fail(ref drained, why);
         Fail(ref learnt, why);
-        while (questions.TryDequeue(out var question))
-        {
-            TaskCompletionSource? answer = question.Answer;
-            Fail(ref answer, why);
-        }
+        questions.Fail(why);
     }
 
     private bool Begins(Transfer transfer)

@@ -51,4 +51,5 @@ internal sealed class Sending<T>(IReadOnlyList<T> items, Action<T, WireBuffer> w
 /// <summary>What came of sending.</summary>
 /// <param name="Outcomes">What the peer did with each; null where that is not known: it may have it or not.</param>
 /// <param name="WhyNot">Why not all is known; null where it is.</param>
-internal readonly record struct Sent(IReadOnlyList<DeliveryState?> Outcomes, AmqpException? WhyNot);
+/// <param name="Count">How many have been sent at all, if only in part.</param>
+internal readonly record struct Sent(IReadOnlyList<DeliveryState?> Outcomes, AmqpException? WhyNot, int Count = 0);

@@ -76,7 +76,7 @@ internal sealed class SendingLink(Session session, string name, string address, 
             }
             throw;
         }
-        return new Sent(sending.Outcomes, sending.WhyNot);
+        return new Sent(sending.Outcomes, sending.WhyNot, sending.Next);
     }
 
     public override void SendAttach() => Session.Send(Attach.Shape, new Attach

@@ -21,7 +21,7 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
         plain AS (
             SELECT EXISTS (SELECT FROM store.relay WHERE term = $1 AND relay IS NOT NULL)
                AND NOT EXISTS (SELECT FROM store.held_key WHERE due <= (SELECT coalesce($3, now())))
-               AND NOT EXISTS (SELECT FROM store.held_type WHERE due <= (SELECT coalesce($3, now())))
+               AND NOT EXISTS (SELECT FROM store.held_obstacle WHERE due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (SELECT FROM store.outbox_held WHERE partition_key IS NULL AND waits_for IS NULL
                     AND due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (
@@ -31,7 +31,7 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
                         OR NOT EXISTS (SELECT FROM broker.route r WHERE r.type = next.type)) AS yes),
         moved AS (
             DELETE FROM store.outbox WHERE id = ANY (ARRAY (SELECT id FROM next)) AND (SELECT yes FROM plain)
-            RETURNING id, type, event, partition_key, {StoreStatements.WaitOf("$3")} AS waited),
+            RETURNING id, type, event, partition_key, {OutboxStatements.WaitOf("$3")} AS waited),
         copies AS (
             INSERT INTO broker.copy (queue, arrived, event, waited, key)
             SELECT r.queue, coalesce($3, now()), m.event, m.waited,

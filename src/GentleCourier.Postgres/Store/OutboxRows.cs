@@ -21,7 +21,7 @@ internal sealed class OutboxRows(Reading reading)
     /// <summary>Takes one that is held: those are of another table, and their numbers are negated.</summary>
     public void TakeHeld(NpgsqlDataReader row) => Take(-row.GetInt64(0), row);
 
-    /// <summary>Takes one that waits for a route.</summary>
+    /// <summary>Takes one that waits for an obstacle.</summary>
     public void TakeWaiting(NpgsqlDataReader row) => Take(-row.GetInt64(0), row, waits: true);
 
     private void Take(long number, NpgsqlDataReader row, bool waits = false)
@@ -34,7 +34,7 @@ internal sealed class OutboxRows(Reading reading)
         };
         Rows.Add(new OutboxRow(number, row.GetInt32(5), @event)
         {
-            Started = reading.Started, WaitsForRoute = waits,
+            Started = reading.Started, WaitsFor = waits ? HeldObstacle.Of(address, @event.Type) : null,
         });
         Bytes += @event.Json.Length;
     }

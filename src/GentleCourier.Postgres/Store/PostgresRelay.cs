@@ -5,15 +5,18 @@ namespace GentleCourier.Postgres;
 
 /// <summary>What a relay does with an outbox in a service's own database.</summary>
 /// <param name="server">Where.</param>
-/// <param name="sql">What is said to it.</param>
 /// <param name="listener">Hears of events that are added, while a relay waits.</param>
 /// <param name="added">Raised then.</param>
 /// <param name="clearing">Is told of rows that have left.</param>
 /// <param name="clock">The clock.</param>
-internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, Listener listener, Signal added,
-    Clearing clearing, TimeProvider clock)
+internal sealed class PostgresRelay(
+    PostgresServer server, Listener listener, Signal added, Clearing clearing, TimeProvider clock)
 {
     private const long NobodysTerm = -1;
+
+    private readonly LeadStatements lead = new(server);
+    private readonly OutboxStatements read = new(server);
+    private readonly MarkStatements mark = new(server);
 
     // The term in which this store's relay leads, and whether the table says that it waits: then publishers tell it of
     // events. It still says so for a moment when the relay is awake.
@@ -25,7 +28,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
 
     /// <summary>Holds fresh events whose key is held.</summary>
     public RoundTrip AddFollowers(RoundTrip trip, long term, long from, int limit) =>
-        trip.Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(from), Parameter.Of(limit));
+        trip.Add(read.HoldFollowers, Parameter.Of(term), Parameter.Of(from), Parameter.Of(limit));
 
     /// <summary>So many events have left the outbox.</summary>
     public void EventsGone(int count) => clearing.Gone(count);
@@ -37,7 +40,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         await server.RunAsync(
             "lead the relays of",
             new RoundTrip().Add(
-                sql.Lead, row => led = (row.GetInt64(0), row.GetInt64(1)), server.Now, Parameter.Of(relay),
+                lead.Lead, row => led = (row.GetInt64(0), row.GetInt64(1)), server.Now, Parameter.Of(relay),
                 Parameter.Of(lease), place),
             cancellationToken).ConfigureAwait(false);
         var term = led?.Term ?? NobodysTerm;
@@ -45,9 +48,9 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         if (led is { } begun)
         {
             await server.RunAsync(
-                "look for the keys of", new RoundTrip().Add(sql.FindKeys, Parameter.Of(term), server.Now)
-                    .Add(sql.FindTurns, Parameter.Of(term), server.Now)
-                    .Add(sql.FindTypes, Parameter.Of(term), server.Now),
+                "look for the keys of", new RoundTrip().Add(lead.FindKeys, Parameter.Of(term), server.Now)
+                    .Add(lead.FindTurns, Parameter.Of(term), server.Now)
+                    .Add(lead.FindObstacles, Parameter.Of(term), server.Now),
                 cancellationToken, PostgresBroker.PublishLimit).ConfigureAwait(false);
             Volatile.Write(ref position, new Position(begun.Place, clock));
         }
@@ -57,7 +60,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     }
 
     public Task ResignAsync(long term, CancellationToken cancellationToken) =>
-        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(sql.Resign, Parameter.Of(term)),
+        server.RunAsync("resign from leading the relays of", new RoundTrip().Add(lead.Resign, Parameter.Of(term)),
             cancellationToken);
 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
@@ -68,14 +71,14 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
-                .Add(sql.DropKeys, Parameter.Of(term), server.Now, Parameter.Of(limit))
-                .Add(sql.DropTypes, Parameter.Of(term), server.Now, Parameter.Of(limit))
-                .Add(sql.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
-                .Add(sql.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
-                .Add(sql.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
-                .Add(sql.DueTypes, waiting.TakeWaiting, server.Now, Parameter.Of(limit))
-                .Add(sql.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
-                .Add(sql.NextDue, row => dueIn = row.Span(0), server.Now)),
+                .Add(read.DropKeys, Parameter.Of(term), server.Now, Parameter.Of(limit))
+                .Add(read.DropObstacles, Parameter.Of(term), server.Now, Parameter.Of(limit))
+                .Add(read.HoldFollowers, Parameter.Of(term), Parameter.Of(reading.From), Parameter.Of(limit))
+                .Add(read.Due, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(read.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
+                .Add(read.DueObstacles, waiting.TakeWaiting, server.Now, Parameter.Of(limit))
+                .Add(read.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
+                .Add(read.NextDue, row => dueIn = row.Span(0), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
         var isFull = fresh.Rows.Count == limit || waiting.Rows.Count == limit
             || held.Bytes + waiting.Bytes + fresh.Bytes >= OutboxRows.Many;
@@ -94,7 +97,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         await server.RunAsync(
             "read the outbox of",
             reading.Add(new RoundTrip(), trip => trip.Add(
-                sql.FreshBehind, fresh.Take, Parameter.Of(reading.From), Parameter.Of(underWay[^1].Row),
+                read.FreshBehind, fresh.Take, Parameter.Of(reading.From), Parameter.Of(underWay[^1].Row),
                 Parameter.Of(underWay.LongCount(row => !row.IsHeld)), Parameter.Of(limit), server.Now)),
             cancellationToken).ConfigureAwait(false);
         var isFull = fresh.Rows.Count == limit || fresh.Bytes >= OutboxRows.Many;
@@ -104,77 +107,16 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     }
 
     /// <summary>Begins to read the outbox, from its place on, or all of it where it is time for that.</summary>
-    public Reading Begin() => new(Volatile.Read(ref position), sql, clock);
+    public Reading Begin() => new(Volatile.Read(ref position), read, clock);
 
     public async Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken)
     {
-        // A mark that a crash of the server undoes has its events published again, as one does that was never made.
-        var trip = new RoundTrip().NeedNotSurvive();
         var isTerm = false;
-        trip.Add(
-            marks.IsForgettingAlone ? sql.IsTerm : sql.StaysTerm, row => isTerm = row.GetBoolean(0),
-            Parameter.Of(term));
-        Forget(sql.ForgetFresh, marks.Forgotten.Where(row => !row.IsHeld));
-        Forget(sql.ForgetHeld, marks.Forgotten.Where(row => row.IsHeld));
-        if (marks.TurnsOver is { Length: > 0 } keys)
-            trip.Add(sql.WakeKeys, Parameter.Of(term), Parameter.Of(keys), server.Now);
-        Hold(sql.HoldFresh, marks.Held.Where(h => h.Row > 0));
-        Hold(sql.HoldAgain, marks.Held.Where(h => h.Row < 0));
-        if (marks.Parts.Count > 0)
-        {
-            var parts = marks.Parts.ToArray();
-            trip.Add(
-                sql.HoldParts, Parameter.Of(term), Parameter.Of(Array.ConvertAll(parts, p => p.Row)),
-                Parameter.Of(Array.ConvertAll(parts, p => p.Key)),
-                Parameter.Of(Array.ConvertAll(parts, p => (string?)p.Address)),
-                Parameter.Of(Array.ConvertAll(parts, p => p.Attempts)),
-                Parameter.Of(Array.ConvertAll(parts, p => p.After)),
-                Parameter.Plain(Array.ConvertAll(parts, p => (string?)p.Reason)), server.Now);
-        }
-        if (marks.Keys.Count > 0)
-        {
-            trip.Add(
-                sql.HoldKeys, Parameter.Of(term), Parameter.Of(marks.Keys.Select(k => (string?)k.Key).ToArray()),
-                Parameter.Of(marks.Keys.Select(k => k.After).ToArray()), server.Now);
-        }
-        if (marks.Types.Count > 0)
-        {
-            trip.Add(
-                sql.HoldTypes, Parameter.Of(term), Parameter.Of(marks.Types.Select(t => (string?)t.Type).ToArray()),
-                Parameter.Of(marks.Types.Select(t => (TimeSpan?)t.After).ToArray()),
-                Parameter.Of(marks.Types.Where(t => t.WasTried).Select(t => (string?)t.Type).ToArray()), server.Now);
-        }
-        if (marks.FreedTypes.Count > 0)
-            trip.Add(sql.FreeTypes, Parameter.Of(term), Parameter.Of(marks.FreedTypes.ToArray<string?>()), server.Now);
-        if (marks.Freed.Count > 0)
-        {
-            string?[] freed = [.. marks.Freed];
-            trip.Add(sql.LockKeys, static _ => { }, Parameter.Of(freed))
-                .Add(sql.DropFreed, Parameter.Of(term), Parameter.Of(freed))
-                .Add(sql.FreeKeys, Parameter.Of(term), Parameter.Of(freed), server.Now);
-        }
+        var trip = mark.Of(term, marks, goesOn => isTerm = goesOn);
         if (marks.By is { } by) Confirm(trip, term, by);
         await server.RunAsync("mark what has been relayed from", trip, cancellationToken).ConfigureAwait(false);
         EventsGone(marks.Forgotten.Count + marks.Held.Count + marks.Parts.Count);
         return isTerm;
-
-        void Forget(string statement, IEnumerable<OutboxRow> taken)
-        {
-            foreach (var rows in taken.GroupBy(row => row.Started, row => Math.Abs(row.Row)))
-                trip.Add(statement, Parameter.Of([.. rows]), Parameter.Of(rows.Key));
-        }
-
-        void Hold(string statement, IEnumerable<HeldRow> held)
-        {
-            var rows = held.ToArray();
-            if (rows.Length == 0) return;
-            trip.Add(
-                statement, Parameter.Of(term), Parameter.Of(Array.ConvertAll(rows, h => Math.Abs(h.Row))),
-                Parameter.Of(Array.ConvertAll(rows, h => h.Attempts)),
-                Parameter.Of(Array.ConvertAll(rows, h => h.After)),
-                Parameter.Plain(Array.ConvertAll(rows, h => (string?)h.Reason)), server.Now,
-                Parameter.Of(Array.ConvertAll(rows, h => h.WaitsForRoute)));
-        }
     }
 
     public async Task<IReadOnlySet<string>> ReadHeldKeysAsync(
@@ -183,7 +125,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         var held = new HashSet<string>(StringComparer.Ordinal);
         await server.RunAsync(
             "read",
-            new RoundTrip().Add(sql.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
+            new RoundTrip().Add(read.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
             cancellationToken).ConfigureAwait(false);
         return held;
     }
@@ -192,12 +134,12 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     {
         var ((generation, address, last), before) = confirmation;
         trip.Add(
-            sql.Confirm, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(address), Parameter.Of(last.Term),
+            lead.Confirm, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(address), Parameter.Of(last.Term),
             Parameter.Of(last.Number));
         if (before is { } gone)
         {
             trip.Add(
-                sql.ForgetConfirmed, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(gone.Term),
+                lead.ForgetConfirmed, Parameter.Of(term), Parameter.Of(generation), Parameter.Of(gone.Term),
                 Parameter.Of(gone.Number));
         }
     }
@@ -208,16 +150,16 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         await server.RunAsync(
             "read what brokers have confirmed to",
             new RoundTrip()
-                .Add(sql.Identify, row => identity = row.GetString(0), Parameter.Of(term),
+                .Add(lead.Identify, row => identity = row.GetString(0), Parameter.Of(term),
                     Parameter.Of(Guid.NewGuid().ToString("N")))
-                .Add(sql.Confirmed, row => confirmed.Add(new(
+                .Add(lead.Confirmed, row => confirmed.Add(new(
                     row.GetString(0), row.GetString(1), new(row.GetInt64(2), row.GetInt64(3))))),
             cancellationToken).ConfigureAwait(false);
         if (identity is null) return null;
         var older = new RoundTrip().NeedNotSurvive();
         foreach (var (generation, _, last) in confirmed)
             older.Add(
-                sql.ClearConfirmed, Parameter.Of(generation), Parameter.Of(last.Term), Parameter.Of(last.Number));
+                lead.ClearConfirmed, Parameter.Of(generation), Parameter.Of(last.Term), Parameter.Of(last.Number));
         if (confirmed.Count > 0)
             await server.RunAsync("clear away in", older, cancellationToken).ConfigureAwait(false);
         return new(identity, confirmed);
@@ -229,7 +171,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         await server.RunAsync(
             "raise the term of",
             new RoundTrip().Add(
-                sql.RaiseTerm, row => raised = row.GetInt64(0), Parameter.Of(term), Parameter.Of(above)),
+                lead.RaiseTerm, row => raised = row.GetInt64(0), Parameter.Of(term), Parameter.Of(above)),
             cancellationToken).ConfigureAwait(false);
         if (raised is { } now) Interlocked.CompareExchange(ref leads, now, term);
         return raised;
@@ -238,11 +180,11 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     public Task AcceptBrokerAsync(bool asNewStore, CancellationToken cancellationToken) =>
         server.RunAsync(
             "accept the broker in",
-            new RoundTrip().Add(sql.ForgetBrokers).Add(sql.EndTerm, Parameter.Of(asNewStore)), cancellationToken);
+            new RoundTrip().Add(lead.ForgetBrokers).Add(lead.EndTerm, Parameter.Of(asNewStore)), cancellationToken);
 
     public Task RecordRelayErrorAsync(long term, string? error, CancellationToken cancellationToken) =>
         server.RunAsync("write down an error of the relay in",
-            new RoundTrip().Add(sql.RecordError, Parameter.Of(term), Parameter.Plain(error)), cancellationToken);
+            new RoundTrip().Add(lead.RecordError, Parameter.Of(term), Parameter.Plain(error)), cancellationToken);
 
     /// <summary>
     /// Says in the table that the relay waits, looks once more, and waits to be told. A transaction that had added its
@@ -262,7 +204,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
             await server.RunAsync(
                 "look into the outbox of",
                 new RoundTrip().Add(
-                    sql.Look,
+                    read.Look,
                     row => (hasSome, oldest, following) = (row.GetBoolean(0), row.GetInt64(1), row.GetInt64(2)),
                     Parameter.Of(Volatile.Read(ref position).Place)),
                 cancellationToken).ConfigureAwait(false);
@@ -293,7 +235,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
     {
         await server.RunAsync(
             "wait for the outbox of", new RoundTrip().NeedNotSurvive()
-                .Add(sql.SetWaits, Parameter.Of(true), Parameter.Of(Volatile.Read(ref leads))), cancellationToken)
+                .Add(lead.SetWaits, Parameter.Of(true), Parameter.Of(Volatile.Read(ref leads))), cancellationToken)
             .ConfigureAwait(false);
         (saysThatItWaits, isAwake) = (true, false);
     }
@@ -309,7 +251,7 @@ internal sealed class PostgresRelay(PostgresServer server, StoreStatements sql, 
         var trip = statements(new RoundTrip().NeedNotSurvive());
         var says = saysThatItWaits && isAwake;
         // Last, since it locks the row of the lead, which is kept beside this, however long it takes.
-        if (says) trip.Add(sql.SetWaits, Parameter.Of(false), Parameter.Of(Volatile.Read(ref leads)));
+        if (says) trip.Add(lead.SetWaits, Parameter.Of(false), Parameter.Of(Volatile.Read(ref leads)));
         await server.RunAsync(tried, trip, cancellationToken, limit).ConfigureAwait(false);
         if (says) saysThatItWaits = false;
     }

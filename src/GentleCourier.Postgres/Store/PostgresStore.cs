@@ -35,7 +35,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         announcer = new Announcer(server, (trip, _) => trip.Add(sql.WakeRelay, static _ => { }));
         services = new ServiceTransactions(server);
         relay = new PostgresRelay(
-            server, sql, listener, added, new Clearing(server, "courier.outbox", logger), clock);
+            server, listener, added, new Clearing(server, "courier.outbox", logger), clock);
         inbox = new PostgresInbox(server, sql, services, address.Isolation);
         chores = new StoreChores(server, sql);
         later = new PostgresLater(this, dueChanged, clock);

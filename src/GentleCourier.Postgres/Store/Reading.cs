@@ -7,14 +7,14 @@ namespace GentleCourier.Postgres;
 internal sealed class Reading
 {
     private readonly Position position;
-    private readonly StoreStatements sql;
+    private readonly OutboxStatements sql;
     private readonly TimeProvider clock;
     private readonly bool ofAll;
     private readonly long began;
     private long ended, upcoming;
     private long? first;
 
-    public Reading(Position position, StoreStatements sql, TimeProvider clock)
+    public Reading(Position position, OutboxStatements sql, TimeProvider clock)
     {
         this.position = position;
         this.sql = sql;

@@ -31,7 +31,7 @@ internal static class StoreSteps
             due           timestamptz,
             error         text NOT NULL,
             address       text,                                       -- where it goes alone; part of the key, then
-            waits_for     text                                        -- its type, where that has no route
+            waits_for     text                                        -- the obstacle that it waits for
         );
         CREATE INDEX outbox_held_due ON courier.outbox_held (due) WHERE partition_key IS NULL AND waits_for IS NULL;
         CREATE INDEX outbox_held_waiting ON courier.outbox_held (waits_for, id) WHERE waits_for IS NOT NULL;
@@ -41,17 +41,17 @@ internal static class StoreSteps
         -- Partition keys with held events: those are due together, and only the oldest is tried until it has gone.
         CREATE TABLE courier.held_key (
             partition_key text PRIMARY KEY,
-            due           timestamptz,                                -- none where the oldest waits for a route
+            due           timestamptz,                                -- none where the oldest waits for an obstacle
             flows         boolean NOT NULL
         );
         CREATE INDEX held_key_due ON courier.held_key (due) WHERE due IS NOT NULL;
 
-        -- Types without a route: the oldest event that waits for one is tried when it is due. Once that has gone, all
-        -- others may leave.
-        CREATE TABLE courier.held_type (
-            type  text PRIMARY KEY,
-            due   timestamptz NOT NULL,
-            freed boolean NOT NULL
+        -- What is in the way: a type without a route, an address that takes nothing. The oldest event that waits for
+        -- one is tried when it is due. Once that has gone, all others may leave.
+        CREATE TABLE courier.held_obstacle (
+            waits_for text PRIMARY KEY,
+            due       timestamptz NOT NULL,
+            freed     boolean NOT NULL
         );
 
         -- Events that wait until they are due, and move into the outbox then.

@@ -16,6 +16,15 @@ internal sealed class Prepared(SqliteConnection connection) : IDisposable
         return statement;
     }
 
+    /// <summary>Writes in one transaction; one that throws leaves it to whoever made the connection.</summary>
+    public T InTransaction<T>(Func<T> write)
+    {
+        SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
+        var result = write();
+        SqliteFile.Execute(connection, "COMMIT");
+        return result;
+    }
+
     public void Dispose()
     {
         statements.ForEach(statement => statement.Dispose());

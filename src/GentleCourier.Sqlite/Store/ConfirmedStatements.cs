@@ -1,5 +1,4 @@
 using GentleCourier.Engines;
-using Microsoft.Data.Sqlite;
 
 namespace GentleCourier.Sqlite;
 
@@ -7,21 +6,21 @@ namespace GentleCourier.Sqlite;
 /// What a store remembers of the brokers that have confirmed something to it; one caller at a time. A term that is over
 /// changes nothing.
 /// </summary>
-internal sealed class ConfirmedStatements(SqliteConnection connection) : IDisposable
+internal sealed class ConfirmedStatements(Prepared all)
 {
-    private readonly Statement identify = new(connection, """
+    private readonly Statement identify = all.Add("""
         UPDATE courier_relay SET identity = coalesce(identity, ?2) WHERE term = ?1 AND relay IS NOT NULL
         RETURNING identity
         """);
-    private readonly Statement confirmed = new(connection,
+    private readonly Statement confirmed = all.Add(
         "SELECT generation, address, term, number FROM courier_confirmed");
-    private readonly Statement confirm = new(connection,
+    private readonly Statement confirm = all.Add(
         "INSERT OR REPLACE INTO courier_confirmed (generation, address, term, number) VALUES (?, ?, ?, ?)");
-    private readonly Statement forgetAll = new(connection, "DELETE FROM courier_confirmed");
-    private readonly Statement raise = new(connection, """
+    private readonly Statement forgetAll = all.Add("DELETE FROM courier_confirmed");
+    private readonly Statement raise = all.Add("""
         UPDATE courier_relay SET term = max(?1, ?2) + 1 WHERE term = ?1 AND relay IS NOT NULL RETURNING term
         """);
-    private readonly Statement endTerm = new(connection,
+    private readonly Statement endTerm = all.Add(
         "UPDATE courier_relay SET relay = NULL, error = NULL, identity = iif(?, NULL, identity)");
 
     public StoreMemory? Read(long term)
@@ -48,11 +47,5 @@ internal sealed class ConfirmedStatements(SqliteConnection connection) : IDispos
     {
         forgetAll.Run();
         return endTerm.Bind(1, asNewStore ? 1 : 0).Run();
-    }
-
-    public void Dispose()
-    {
-        foreach (var statement in new[] { identify, confirmed, confirm, forgetAll, raise, endTerm })
-            statement.Dispose();
     }
 }

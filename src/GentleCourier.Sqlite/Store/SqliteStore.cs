@@ -132,22 +132,22 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         TakeTurnAsync(s => s.Resign(term, Now), cancellationToken);
 
     public Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.ReadOutbox(limit, Now), cancellationToken);
+        TakeTurnAsync(s => s.Outbox.Read(limit, Now), cancellationToken);
 
     public Task<OutboxBatch> ReadOnAsync(
         IReadOnlyList<OutboxRow> underWay, int limit, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.ReadOn(underWay, limit, Now), cancellationToken);
+        TakeTurnAsync(s => s.Outbox.ReadOn(underWay, limit, Now), cancellationToken);
 
     /// <summary>A store and a broker have a file each, or at least a writer each.</summary>
     public Task<IDirectWay?> FindDirectWayAsync(IBroker broker, CancellationToken cancellationToken) =>
         Task.FromResult<IDirectWay?>(null);
 
     public Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.Mark(term, marks, Now), cancellationToken);
+        TakeTurnAsync(s => s.Marks.Mark(term, marks, Now), cancellationToken);
 
     public Task<IReadOnlySet<string>> ReadHeldKeysAsync(
         IReadOnlyCollection<string> keys, CancellationToken cancellationToken) =>
-        TakeTurnAsync(s => s.HeldKeysAmong(keys), cancellationToken);
+        TakeTurnAsync(s => s.Outbox.HeldKeysAmong(keys), cancellationToken);
 
     public Task<StoreMemory?> ReadConfirmedAsync(long term, CancellationToken cancellationToken) =>
         TakeTurnAsync(s => s.Brokers.Read(term), cancellationToken);

@@ -31,7 +31,7 @@ internal static class StoreSteps
             due           INTEGER,
             error         TEXT NOT NULL,
             address       TEXT,                           -- where it goes alone; then it is part of the key, too
-            waits_for     TEXT                            -- its type, where that has no route: not due itself
+            waits_for     TEXT                            -- the obstacle that it waits for: not due itself
         );
         CREATE INDEX courier_outbox_held_due ON courier_outbox_held (due)
             WHERE partition_key IS NULL AND waits_for IS NULL;
@@ -42,17 +42,17 @@ internal static class StoreSteps
         -- Partition keys with held events: those are due together, and only the oldest is tried until it has gone.
         CREATE TABLE courier_held_key (
             partition_key TEXT PRIMARY KEY,
-            due           INTEGER,                        -- none where the oldest waits for a route of its type
+            due           INTEGER,                        -- none where the oldest waits for an obstacle
             flows         INTEGER NOT NULL
         ) WITHOUT ROWID;
         CREATE INDEX courier_held_key_due ON courier_held_key (due) WHERE due IS NOT NULL;
 
-        -- Types without a route: the oldest event that waits for one is tried when it is due. Once that has gone, all
-        -- others may leave.
-        CREATE TABLE courier_held_type (
-            type  TEXT PRIMARY KEY,
-            due   INTEGER NOT NULL,
-            freed INTEGER NOT NULL
+        -- What is in the way: a type without a route, an address that takes nothing. The oldest event that waits for
+        -- one is tried when it is due. Once that has gone, all others may leave.
+        CREATE TABLE courier_held_obstacle (
+            waits_for TEXT PRIMARY KEY,
+            due       INTEGER NOT NULL,
+            freed     INTEGER NOT NULL
         ) WITHOUT ROWID;
 
         -- Events that wait until they are due, and move into the outbox then.

@@ -105,8 +105,8 @@ internal readonly record struct PublishResult
 {
     private readonly string? reason;
 
-    private PublishResult(PublishFate fate, string? reason, bool isUnrouted = false) =>
-        (Fate, this.reason, IsUnrouted) = (fate, reason, isUnrouted);
+    private PublishResult(PublishFate fate, string? reason, bool isBlocked = false) =>
+        (Fate, this.reason, IsBlocked) = (fate, reason, isBlocked);
 
     /// <summary>What became of it.</summary>
     public PublishFate Fate { get; }
@@ -124,10 +124,15 @@ internal readonly record struct PublishResult
     public static PublishResult Deferred(string reason) => new(PublishFate.Deferred, reason);
 
     /// <summary>Not now: nothing is routed for its type, and no event of that type will be taken.</summary>
-    public static PublishResult Unrouted(string reason) => new(PublishFate.Deferred, reason, isUnrouted: true);
+    public static PublishResult Unrouted(string reason) => new(PublishFate.Deferred, reason, isBlocked: true);
 
-    /// <summary>Whether it was deferred for its type, and not for itself.</summary>
-    public bool IsUnrouted { get; }
+    /// <summary>Not now: it was not sent, since its address takes nothing.</summary>
+    public static PublishResult Unreachable(string reason) => new(PublishFate.Deferred, reason, isBlocked: true);
+
+    /// <summary>
+    /// Whether it was deferred for its address, or where it has none for its type, and not for itself.
+    /// </summary>
+    public bool IsBlocked { get; }
 
     /// <summary>Never: this event as it is will not be taken.</summary>
     public static PublishResult Refused(string reason) => new(PublishFate.Refused, reason);

@@ -1,3 +1,5 @@
+using GentleCourier.Publishing;
+
 namespace GentleCourier.Engines;
 
 /// <summary>What a relay does with the outbox. Thread-safe.</summary>
@@ -30,8 +32,8 @@ internal interface IRelayPort
     /// <summary>
     /// Reads the fresh events behind those that are on their way, where nothing else can come before them: not those
     /// whose key is held, and nothing where there is an event before the last of those that is not one of them, since
-    /// it was committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon. Call it where
-    /// that is called from.
+    /// it was committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon; what is due next is
+    /// not looked at. Call it where that is called from.
     /// </summary>
     /// <param name="underWay">All that was read and is not marked, at least one fresh event.</param>
     /// <param name="limit">As there.</param>
@@ -125,8 +127,11 @@ internal readonly record struct OutboxRow(long Row, int Attempts, EncodedEvent E
     /// <summary>Whether it was tried before, or waits behind one that was.</summary>
     public bool IsHeld => Row < 0;
 
-    /// <summary>Whether it waits for a route of its type, and is read since that is tried, or has one.</summary>
-    public bool WaitsForRoute { get; init; }
+    /// <summary>
+    /// The obstacle that it waits for, as <see cref="HeldObstacle.Name"/>, where it is read since that is tried, or is
+    /// gone; null: it waits for none.
+    /// </summary>
+    public string? WaitsFor { get; init; }
 }
 
 /// <summary>What becomes of a batch, as plain sets of rows.</summary>
@@ -143,19 +148,20 @@ internal sealed record OutboxMarks(
     /// </summary>
     public IReadOnlyList<HeldPart> Parts { get; init; } = [];
 
-    /// <summary>Types without a route, each once.</summary>
-    public IReadOnlyList<HeldType> Types { get; init; } = [];
+    /// <summary>What keeps events from leaving, each once.</summary>
+    public IReadOnlyList<HeldObstacle> Obstacles { get; init; } = [];
 
-    /// <summary>Types that have a route again: all that waited for it is due.</summary>
-    public IReadOnlyList<string> FreedTypes { get; init; } = [];
+    /// <summary>Obstacles that are gone: all that waited for that is due.</summary>
+    public IReadOnlyList<string> Removed { get; init; } = [];
 
-    /// <summary>Keys whose oldest event waited for a route, and is forgotten.</summary>
-    internal string[] TurnsOver => [.. Forgotten.Where(row => row.WaitsForRoute)
-        .Select(row => row.Event.PartitionKey).OfType<string>().Distinct(StringComparer.Ordinal)];
+    /// <summary>Keys whose oldest event waited for an obstacle, and is forgotten.</summary>
+    internal string[] TurnsOver => [.. Forgotten.Where(row => row.WaitsFor is not null)
+        .Select(row => HeldKeys.Of(row.Event.Address, row.Event.PartitionKey)).OfType<string>()
+        .Distinct(StringComparer.Ordinal)];
 
     /// <summary>Whether rows are forgotten, and nothing has to wait.</summary>
     internal bool IsForgettingAlone =>
-        Held.Count + Parts.Count + Keys.Count + Freed.Count + Types.Count + FreedTypes.Count == 0;
+        Held.Count + Parts.Count + Keys.Count + Freed.Count + Obstacles.Count + Removed.Count == 0;
 
     /// <summary>What the broker has confirmed by it; null where it keeps no stamps.</summary>
     public Confirmation? By { get; init; }
@@ -173,8 +179,8 @@ internal readonly record struct Confirmation(Confirmed Last, Stamp? Before);
 /// <param name="Reason">Why.</param>
 internal readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After, string Reason)
 {
-    /// <summary>Whether it waits for a route of its type; then it is not due by itself, nor by its key.</summary>
-    public bool WaitsForRoute { get; init; }
+    /// <summary>The obstacle that it waits for; then it is not due by itself, nor by its key. Null: none.</summary>
+    public string? WaitsFor { get; init; }
 }
 
 /// <summary>An event that has not come to one of its addresses; its row makes room for what is left of it.</summary>
@@ -185,19 +191,30 @@ internal readonly record struct HeldRow(long Row, int Attempts, TimeSpan? After,
 /// <param name="After">When it is due, if it is held by itself; null: never, it is refused.</param>
 /// <param name="Reason">Why.</param>
 internal readonly record struct HeldPart(
-    long Row, string Address, string? Key, int Attempts, TimeSpan? After, string Reason);
+    long Row, string Address, string? Key, int Attempts, TimeSpan? After, string Reason)
+{
+    /// <summary>The obstacle that it waits for; then it is not due by itself, nor by its key. Null: none.</summary>
+    public string? WaitsFor { get; init; }
+}
 
 /// <summary>A partition key whose events are held, so that they stay in order.</summary>
 /// <param name="Key">The key; of events that go to one address alone, address and key together.</param>
 /// <param name="After">
-/// When the oldest of them is tried again, from now on; null: that waits for a route of its type.
+/// When the oldest of them is tried again, from now on; null: that waits for an obstacle.
 /// </param>
 internal readonly record struct HeldKey(string Key, TimeSpan? After);
 
-/// <summary>A type without a route: however many events wait for one, it is tried with the oldest alone.</summary>
-/// <param name="Type">The wire type.</param>
+/// <summary>
+/// What keeps all events of a type from leaving, or all that go to an address: however many wait for it, it is tried
+/// with the oldest alone.
+/// </summary>
+/// <param name="Name">The type without a route, or the address that takes nothing.</param>
 /// <param name="After">When, from now on.</param>
 /// <param name="WasTried">
 /// Whether this was such a try. Otherwise a fresh event has found it out, which puts off no try that is planned.
 /// </param>
-internal readonly record struct HeldType(string Type, TimeSpan After, bool WasTried);
+internal readonly record struct HeldObstacle(string Name, TimeSpan After, bool WasTried)
+{
+    /// <summary>The name of what is in the way of an event that goes to this address, or to wherever its type does.</summary>
+    public static string Of(string? address, string type) => address is null ? $"type {type}" : $"address {address}";
+}

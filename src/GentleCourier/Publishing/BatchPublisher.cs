@@ -12,7 +12,7 @@ internal sealed partial class BatchPublisher(
     ILogger logger)
 {
     private readonly FanOut? fanOut = broker.Abilities.HasFlag(BrokerAbilities.Routes) ? null
-        : new FanOut(broker, store, courier.Routes.Addresses);
+        : new FanOut(broker, store, courier.Routes.Addresses, options.Lease / 3, clock);
     private readonly Repeats repeats = new();
 
     /// <summary>Publishes a batch.</summary>

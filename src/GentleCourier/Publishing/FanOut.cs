@@ -4,14 +4,21 @@ namespace GentleCourier.Publishing;
 
 /// <summary>
 /// Sends each event to every address that its type is routed to, for a broker that does not know routes itself. What
-/// has not come to one of them is held for that one alone.
+/// has not come to one of them is held for that one alone. To an address that takes nothing goes for a while only what
+/// is due to try it: it is not asked for each batch, which would wait for it.
 /// </summary>
 /// <param name="broker">The broker.</param>
 /// <param name="store">Where the events are.</param>
 /// <param name="routes">The addresses of each type.</param>
+/// <param name="rest">For how long.</param>
+/// <param name="clock">The clock.</param>
 internal sealed class FanOut(
-    IBroker broker, IRelayPort store, IReadOnlyDictionary<string, IReadOnlyList<string>> routes)
+    IBroker broker, IRelayPort store, IReadOnlyDictionary<string, IReadOnlyList<string>> routes, TimeSpan rest,
+    TimeProvider clock)
 {
+    // Why, and since when.
+    private readonly Dictionary<string, (string Reason, long Since)> unreachable = new(StringComparer.Ordinal);
+
     /// <summary>Publishes a batch.</summary>
     /// <param name="batch">What was read of the outbox.</param>
     /// <param name="cancellationToken">Ends the wait.</param>
@@ -25,19 +32,33 @@ internal sealed class FanOut(
         for (var i = 0; i < answers.Count; i++)
         {
             if (answers[i].Result != default) continue;
-            if (answers[i] is { Address: not null, Key: { } key } && held.Contains(key))
+            if (answers[i] is { Place: { } place, Row.WaitsFor: null } && WhyRests(place) is { } reason)
+                answers[i] = answers[i] with { Result = PublishResult.Unreachable(reason) };
+            else if (answers[i] is { Address: not null, Key: { } key } && held.Contains(key))
                 answers[i] = answers[i] with { Result = PublishResult.Deferred(Marking.Follows) };
             else leaving.Add(i);
         }
         var results = await broker.PublishAsync(
             leaving.ConvertAll(i => answers[i].Row.Event with
             {
-                Address = answers[i].Address ?? answers[i].Row.Event.Address,
+                Address = answers[i].Place,
             }),
             cancellationToken).ConfigureAwait(false);
         for (var i = 0; i < leaving.Count; i++)
+        {
             answers[leaving[i]] = answers[leaving[i]] with { Result = results[i] };
+            if (answers[leaving[i]].Place is { } place) Learn(place, results[i]);
+        }
         return (answers, held);
+    }
+
+    private string? WhyRests(string place) =>
+        unreachable.TryGetValue(place, out var known) && clock.GetElapsedTime(known.Since) < rest ? known.Reason : null;
+
+    private void Learn(string place, PublishResult result)
+    {
+        if (result.IsBlocked) unreachable[place] = (result.Reason!, clock.GetTimestamp());
+        else unreachable.Remove(place);
     }
 
     /// <summary>What goes where; of what goes nowhere it is said, and of the rest not yet.</summary>

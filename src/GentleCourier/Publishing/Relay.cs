@@ -225,7 +225,8 @@ internal sealed partial class Relay : BackgroundService
         }
         if (!batch.IsFull || batch.Rows[^1].IsHeld || clock.GetElapsedTime(run) >= LongestRun) return null;
         var next = await store.ReadOnAsync(batch.Rows, options.BatchSize, stopping).ConfigureAwait(false);
-        return next.Rows.Count > 0 ? next : null;
+        // While nothing has to wait, as much is held as when the run began.
+        return next.Rows.Count > 0 ? next with { DueIn = batch.DueIn } : null;
     }
 
     /// <summary>

@@ -29,10 +29,10 @@ internal sealed class HeldTable(ITables tables) : IHeldEvents
         new Statements("read").ReadPage(
             $"""
             SELECT h.{Sql.Row} AS place, event_id, h.type, attempts, error,
-                CASE WHEN h.due IS NOT NULL THEN coalesce(t.due, k.due, h.due) END, added, h.partition_key, event,
+                CASE WHEN h.due IS NOT NULL THEN coalesce(o.due, k.due, h.due) END, added, h.partition_key, event,
                 address
             FROM ({rows}) h LEFT JOIN courier.held_key k ON k.partition_key = h.partition_key
-                LEFT JOIN courier.held_type t ON t.type = h.waits_for
+                LEFT JOIN courier.held_obstacle o ON o.waits_for = h.waits_for
             ORDER BY place
             """,
             "place",

@@ -249,11 +249,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.ToTable("held_key", "courier");
                 });
 
-            modelBuilder.Entity("courier.held_type", b =>
+            modelBuilder.Entity("courier.held_obstacle", b =>
                 {
-                    b.Property<string>("type")
+                    b.Property<string>("waits_for")
                         .HasColumnType("text")
-                        .HasColumnName("type")
+                        .HasColumnName("waits_for")
                         .HasColumnOrder(1);
 
                     b.Property<DateTime>("due")
@@ -266,10 +266,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("freed")
                         .HasColumnOrder(3);
 
-                    b.HasKey("type")
-                        .HasName("held_type_pkey");
+                    b.HasKey("waits_for")
+                        .HasName("held_obstacle_pkey");
 
-                    b.ToTable("held_type", "courier");
+                    b.ToTable("held_obstacle", "courier");
                 });
 
             modelBuilder.Entity("courier.inbox", b =>

@@ -215,11 +215,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("courier_held_key", (string)null);
                 });
 
-            modelBuilder.Entity("courier.courier_held_type", b =>
+            modelBuilder.Entity("courier.courier_held_obstacle", b =>
                 {
-                    b.Property<string>("type")
+                    b.Property<string>("waits_for")
                         .HasColumnType("TEXT")
-                        .HasColumnName("type")
+                        .HasColumnName("waits_for")
                         .HasColumnOrder(1);
 
                     b.Property<long>("due")
@@ -232,9 +232,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("freed")
                         .HasColumnOrder(3);
 
-                    b.HasKey("type");
+                    b.HasKey("waits_for");
 
-                    b.ToTable("courier_held_type", (string)null);
+                    b.ToTable("courier_held_obstacle", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_inbox", b =>

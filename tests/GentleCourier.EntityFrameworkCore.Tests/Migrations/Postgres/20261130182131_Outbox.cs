@@ -80,17 +80,17 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 });
 
             migrationBuilder.CreateTable(
-                name: "held_type",
+                name: "held_obstacle",
                 schema: "courier",
                 columns: table => new
                 {
-                    type = table.Column<string>(type: "text", nullable: false),
+                    waits_for = table.Column<string>(type: "text", nullable: false),
                     due = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
                     freed = table.Column<bool>(type: "boolean", nullable: false)
                 },
                 constraints: table =>
                 {
-                    table.PrimaryKey("held_type_pkey", x => x.type);
+                    table.PrimaryKey("held_obstacle_pkey", x => x.waits_for);
                 });
 
             migrationBuilder.CreateTable(
@@ -348,7 +348,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 schema: "courier");
 
             migrationBuilder.DropTable(
-                name: "held_type",
+                name: "held_obstacle",
                 schema: "courier");
 
             migrationBuilder.DropTable(

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130154937_Outbox")]
+    [Migration("20261130182105_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -218,11 +218,11 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("courier_held_key", (string)null);
                 });
 
-            modelBuilder.Entity("courier.courier_held_type", b =>
+            modelBuilder.Entity("courier.courier_held_obstacle", b =>
                 {
-                    b.Property<string>("type")
+                    b.Property<string>("waits_for")
                         .HasColumnType("TEXT")
-                        .HasColumnName("type")
+                        .HasColumnName("waits_for")
                         .HasColumnOrder(1);
 
                     b.Property<long>("due")
@@ -235,9 +235,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                         .HasColumnName("freed")
                         .HasColumnOrder(3);
 
-                    b.HasKey("type");
+                    b.HasKey("waits_for");
 
-                    b.ToTable("courier_held_type", (string)null);
+                    b.ToTable("courier_held_obstacle", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_inbox", b =>

@@ -65,16 +65,16 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
-                name: "courier_held_type",
+                name: "courier_held_obstacle",
                 columns: table => new
                 {
-                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    waits_for = table.Column<string>(type: "TEXT", nullable: false),
                     due = table.Column<long>(type: "INTEGER", nullable: false),
                     freed = table.Column<long>(type: "INTEGER", nullable: false)
                 },
                 constraints: table =>
                 {
-                    table.PrimaryKey("PK_courier_held_type", x => x.type);
+                    table.PrimaryKey("PK_courier_held_obstacle", x => x.waits_for);
                 });
 
             migrationBuilder.CreateTable(
@@ -337,7 +337,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_held_key");
 
             migrationBuilder.DropTable(
-                name: "courier_held_type");
+                name: "courier_held_obstacle");
 
             migrationBuilder.DropTable(
                 name: "courier_inbox");
