@@ -75,7 +75,8 @@ public sealed class DemoTests : IDisposable
     public async Task A_server_is_killed_too_and_nothing_is_lost_or_acts_twice(string engine)
     {
         var ledger = await PlayAsync(
-            "chaos", "--engine", engine, "--events", "1000", "--kills", "5", "--server-kills", "2", "--seed", "8");
+            "chaos", "--engine", engine, "--events", "1000", "--kills", "5", "--server-kills", "2", "--late", "--seed",
+            "8");
         AssertBalanced(ledger, handled: 1500);
         Assert.Contains(output, line => line.StartsWith(
             "killed: deck-count 1, fares 1, notices 1, publisher 1, relay 1, server 2", StringComparison.Ordinal));

@@ -19,8 +19,8 @@ internal static class Chaos
             ("Notices", "notices")];
 
     public sealed record Options(
-        string Engine, int Nodes, int Events, int Kills, int ServerKills, int Seed, FileInfo? Ledger,
-        DirectoryInfo? Keep);
+        string Engine, int Nodes, int Events, int Kills, int ServerKills, bool IsLate, int Seed,
+        FileInfo? Ledger, DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
         options.Engine, options.Nodes, options.Keep,
@@ -38,19 +38,20 @@ internal static class Chaos
             + $"kills over {Kinds.Length * 2} processes");
 
         await using var broker = files.OpenBroker();
-        await Play.DeployAsync(files, broker, cancel);
+        if (!options.IsLate) await Play.DeployAsync(files, broker, cancel);
         var kills = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var serverKilled = 0;
         await using (var services = new Services(files, _ => { }))
         {
-            var harbours = StartAll(services);
+            var running = options.IsLate ? Kinds[..2] : Kinds;
+            var harbours = Start(services, running);
             using var gates = new Gates(harbours, options.Seed, patience: 300);
             await UntilOpenAsync(services, cancel);
 
             var random = new Random(options.Seed);
             var bySailing = day.Taps.ToLookup(t => t.Sailing);
             var left = 0;
-            var killing = KillAsync(services, options.Kills, random, kills,
+            var killing = KillAsync(services, () => running, options.Kills, random, kills,
                 i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
             var serverKilling = Task.Run(
                 async () =>
@@ -67,6 +68,12 @@ internal static class Chaos
             for (var i = 0; i < day.Sailings.Count; i++)
             {
                 Volatile.Write(ref left, i);
+                if (running.Length < Kinds.Length && i >= day.Sailings.Count / 3)
+                {
+                    await Play.PatientlyAsync(() => DeployAsync(files, broker, cancel), cancel);
+                    Start(services, Kinds[running.Length..]);
+                    running = Kinds;
+                }
                 await gates.BoardAsync(bySailing[day.Sailings[i].Id], cancel);
                 await gates.DepartAsync(day.Sailings[i], cancel);
                 // Kills and events keep pace with each other, to the end.
@@ -76,11 +83,12 @@ internal static class Chaos
                     long)i * options.ServerKills) await Task.Delay(20, cancel);
                 if (i % Math.Max(1, day.Sailings.Count / 10) == 0)
                 {
-                    var figures = await Play.PatientlyAsync(() => broker.Reports!.ReadFiguresAsync(cancel), cancel);
+                    var figures = running.Length < Kinds.Length ? null
+                        : await Play.PatientlyAsync(() => broker.Reports!.ReadFiguresAsync(cancel), cancel);
                     AnsiConsole.MarkupLine(
                         $"{Stopwatch.GetElapsedTime(began).TotalSeconds,5:0} s  {gates.Requests,8:N0} requests  "
                         + $"{Killed() + serverKilled,4} kills  [grey]waiting: "
-                        + string.Join("  ", figures.Queues.Select(f => $"{f.Queue} {f.Waiting}"))
+                        + string.Join("  ", (figures?.Queues ?? []).Select(f => $"{f.Queue} {f.Waiting}"))
                         + "[/]");
                 }
             }
@@ -110,10 +118,16 @@ internal static class Chaos
         }
     }
 
-    private static List<Uri> StartAll(Services services)
+    private static async Task<bool> DeployAsync(DemoFiles files, IBroker broker, CancellationToken cancel)
+    {
+        await Play.DeployAsync(files, broker, cancel);
+        return true;
+    }
+
+    private static List<Uri> Start(Services services, IEnumerable<(string Program, string Kind)> kinds)
     {
         List<Uri> harbours = [];
-        foreach (var (program, kind) in Kinds)
+        foreach (var (program, kind) in kinds)
         {
             for (var i = 1; i <= 2; i++)
             {
@@ -143,15 +157,15 @@ internal static class Chaos
     }
 
     private static async Task KillAsync(
-        Services services, int count, Random random, SortedDictionary<string, int> kills, Func<int, bool> isTimeFor,
-            CancellationToken cancel)
+        Services services, Func<(string Program, string Kind)[]> running, int count, Random random,
+        SortedDictionary<string, int> kills, Func<int, bool> isTimeFor, CancellationToken cancel)
     {
         for (var i = 0; i < count; i++)
         {
             while (!isTimeFor(i)) await Task.Delay(20, cancel);
             await Task.Delay(TimeSpan.FromMilliseconds(200 + random.Next(1200)), cancel);
             // Each kind in turn, so that all get their share; which of the two, and when, is chance.
-            var kind = Kinds[i % Kinds.Length].Kind;
+            var kind = running()[i % running().Length].Kind;
             services.One($"{kind}-{random.Next(1, 3)}").Kill();
             lock (kills) kills[kind] = kills.GetValueOrDefault(kind) + 1;
         }

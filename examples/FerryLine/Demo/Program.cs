@@ -128,6 +128,11 @@ nodes.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is not (1 or 3 or 5)) result.AddError("--nodes must be 1, 3 or 5.");
 });
+var late = new Option<bool>("--late")
+{
+    Description =
+        "Deploy queues, routes and workers only when a third of the events has been published: until then all are held.",
+};
 var chaos = new Command(
     "chaos",
     """
@@ -136,7 +141,7 @@ var chaos = new Command(
     run.
     """)
 {
-    events, chaosKills, serverKills, nodes, seed, ledger, keep,
+    events, chaosKills, serverKills, nodes, late, seed, ledger, keep,
 };
 chaos.Validators.Add(result =>
 {
@@ -146,7 +151,7 @@ chaos.Validators.Add(result =>
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
     new Chaos.Options(
         result.GetValue(engine)!, result.GetValue(nodes), result.GetValue(events), result.GetValue(chaosKills),
-        result.GetValue(serverKills), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
+        result.GetValue(serverKills), result.GetValue(late), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args)

@@ -3,7 +3,8 @@ namespace FerryLine.Demo;
 /// <summary>The services that run, each a process with the settings of its kind.</summary>
 internal sealed class Services(DemoFiles files, Action<string> report, bool trace = false) : IAsyncDisposable
 {
-    private readonly List<Service> all = [];
+    // Replaced, not changed: some are killed while others are started.
+    private volatile IReadOnlyList<Service> all = [];
 
     public IReadOnlyList<Service> All => all;
 
@@ -35,14 +36,14 @@ internal sealed class Services(DemoFiles files, Action<string> report, bool trac
             settings["ASPNETCORE_URLS"] = "http://127.0.0.1:0";
         }
         foreach (var (key, value) in more) settings[key] = value;
-        all.Add(new Service(program, name ?? program, files.Folder, settings, report));
+        all = [.. all, new Service(program, name ?? program, files.Folder, settings, report)];
     }
 
     public async Task StopAsync(string name)
     {
         var service = One(name);
         await service.DisposeAsync();
-        all.Remove(service);
+        all = [.. all.Where(other => other != service)];
     }
 
     public async ValueTask DisposeAsync() => await Task.WhenAll(all.Select(service => service.DisposeAsync().AsTask()));
