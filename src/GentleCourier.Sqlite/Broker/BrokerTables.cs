@@ -78,12 +78,54 @@ internal static class BrokerTables
         ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
 
-        -- Queues in key order hand over the events of one key one at a time; every copy in them has a key.
+        -- Queues in key order hand over the events of one key one at a time; every copy in them has a key. Where one
+        -- was put in key order while it had places without any, those get theirs little by little, from here on.
         ALTER TABLE courier_queue ADD COLUMN in_key_order INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_queue ADD COLUMN keyless_from INTEGER;
         ALTER TABLE courier_place ADD COLUMN key TEXT;
         ALTER TABLE courier_lease ADD COLUMN key TEXT;
         CREATE INDEX courier_place_key ON courier_place (queue, key, copy) WHERE key IS NOT NULL;
         CREATE INDEX courier_lease_key ON courier_lease (queue, key) WHERE key IS NOT NULL;
+
+        -- Of each key of which nothing is in hand the first copy that waits: it may be handed over when it is due, and
+        -- what is due is at 0, where the oldest comes first. Whoever changes places or leases need not know of it.
+        CREATE TABLE courier_head (
+            queue INTEGER NOT NULL,
+            at    INTEGER NOT NULL,
+            copy  INTEGER NOT NULL,
+            key   TEXT NOT NULL,
+            PRIMARY KEY (queue, at, copy)
+        ) WITHOUT ROWID;
+        CREATE UNIQUE INDEX courier_head_key ON courier_head (queue, key);
+        CREATE TRIGGER courier_place_comes AFTER INSERT ON courier_place WHEN NEW.key IS NOT NULL BEGIN
+            DELETE FROM courier_head WHERE queue = NEW.queue AND key = NEW.key AND copy > NEW.copy;
+            INSERT INTO courier_head (queue, at, copy, key)
+            SELECT NEW.queue, iif(NEW.first_attempt IS NULL, 0, NEW.due), NEW.copy, NEW.key
+            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = NEW.queue AND key = NEW.key)
+            ON CONFLICT DO NOTHING;
+        END;
+        CREATE TRIGGER courier_place_gets_key AFTER UPDATE OF key ON courier_place WHEN OLD.key IS NULL BEGIN
+            INSERT INTO courier_head (queue, at, copy, key)
+            VALUES (NEW.queue, iif(NEW.first_attempt IS NULL, 0, NEW.due), NEW.copy, NEW.key);
+        END;
+        CREATE TRIGGER courier_place_goes AFTER DELETE ON courier_place WHEN OLD.key IS NOT NULL BEGIN
+            DELETE FROM courier_head WHERE queue = OLD.queue AND key = OLD.key AND copy = OLD.copy;
+            INSERT INTO courier_head (queue, at, copy, key)
+            SELECT queue, iif(first_attempt IS NULL, 0, due), copy, key FROM (
+                SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
+            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
+            ON CONFLICT DO NOTHING;
+        END;
+        CREATE TRIGGER courier_lease_comes AFTER INSERT ON courier_lease WHEN NEW.key IS NOT NULL BEGIN
+            DELETE FROM courier_head WHERE queue = NEW.queue AND key = NEW.key;
+        END;
+        CREATE TRIGGER courier_lease_goes AFTER DELETE ON courier_lease WHEN OLD.key IS NOT NULL BEGIN
+            INSERT INTO courier_head (queue, at, copy, key)
+            SELECT queue, iif(first_attempt IS NULL, 0, due), copy, key FROM (
+                SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
+            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
+            ON CONFLICT DO NOTHING;
+        END;
 
         -- What was handed over before, to find the oldest of those that wait again.
         CREATE INDEX courier_place_tried ON courier_place (queue, copy) WHERE first_attempt IS NOT NULL;

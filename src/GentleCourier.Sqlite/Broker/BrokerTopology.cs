@@ -63,15 +63,17 @@ internal static class BrokerTopology
         }
     }
 
-    /// <summary>What is there already gets keys of its own: its order is not kept.</summary>
+    /// <summary>
+    /// What is there already gets keys of its own: its order is not kept. What waits gets them when it is handed over,
+    /// a few at a time: there may be a million of it.
+    /// </summary>
     private static void PutInKeyOrder(SqliteConnection connection, string queue)
     {
-        const string Of = "WHERE key IS NULL AND queue = (SELECT id FROM courier_queue WHERE name = ?)";
+        const string Of = "WHERE queue = (SELECT id FROM courier_queue WHERE name = ?)";
         foreach (var sql in new[]
         {
-            "UPDATE courier_queue SET in_key_order = 1 WHERE name = ?",
-            $"UPDATE courier_place SET key = char(1) || printf('%020d', copy) {Of}",
-            $"UPDATE courier_lease SET key = char(1) || printf('%020d', copy) {Of}",
+            "UPDATE courier_queue SET in_key_order = 1, keyless_from = 0 WHERE name = ?",
+            $"UPDATE courier_lease SET key = char(1) || printf('%020d', copy) {Of} AND key IS NULL",
         })
         {
             using var statement = new Statement(connection, sql);

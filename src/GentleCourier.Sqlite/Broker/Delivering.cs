@@ -53,18 +53,11 @@ internal sealed partial class Delivering(
         if (IsTimeToSweep(now)) Sweep(statements, now);
         var (queue, until) = (link.Queue, now + (long)link.Lease.TotalMilliseconds);
         var number = LeasedCopy.DrawNumber();
-        if (!statements.Deliveries.IsInKeyOrder(queue))
-        {
-            var (first, missing) = statements.Deliveries.HandOver(queue, credit, number, now, until, link.Worker);
-            missing.ForEach(copy => LogMissing(logger, copy, broker));
-            return first;
-        }
-        // From the last key on, and where that gives too few, from the first.
-        var (handed, gone, last) = statements.Deliveries.HandOverInKeyOrder(
-            queue, credit, number, now, until, link.Worker, link.LastKey);
-        link.LastKey = handed.Count < credit ? "" : last;
-        gone.ForEach(copy => LogMissing(logger, copy, broker));
-        return handed.Count > 0 || last == "" ? handed : HandOver(statements, link, credit);
+        var (handed, missing) = statements.Deliveries.IsInKeyOrder(queue)
+            ? statements.Deliveries.HandOverInKeyOrder(queue, credit, number, now, until, link.Worker)
+            : statements.Deliveries.HandOver(queue, credit, number, now, until, link.Worker);
+        missing.ForEach(copy => LogMissing(logger, copy, broker));
+        return handed;
     }
 
     private static LeasedCopy Copy(HandOver delivery) =>

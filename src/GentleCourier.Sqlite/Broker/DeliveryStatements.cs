@@ -5,6 +5,9 @@ namespace GentleCourier.Sqlite;
 /// <summary>Hands over copies of a queue, takes back what becomes of them, and counts it.</summary>
 internal sealed class DeliveryStatements(Prepared all)
 {
+    // So few that nobody waits for it.
+    private const int KeysAtOnce = 200;
+
     private readonly Statement count = all.Add("""
         UPDATE courier_queue SET waiting = waiting + ?1, in_hand = in_hand + ?2, came = came + ?3,
             accepted = accepted + ?4, failed = failed + ?5, set_aside = set_aside + ?6, dead = dead + ?6 - ?7
@@ -23,13 +26,17 @@ internal sealed class DeliveryStatements(Prepared all)
         FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
         """);
 
-    // In key order only the first copy of each key may be handed over: one by one, behind the key of the last time.
+    // In key order what may be handed over has a row of its own, and the oldest comes first.
     private readonly Statement isInKeyOrder = all.Add(
         "SELECT in_key_order FROM courier_queue WHERE id = ?");
-    private readonly Statement nextInKeyOrder = all.Add($"""
-        {KeysWaiting}
+    private readonly Statement headsDue = all.Add(
+        "UPDATE courier_head SET at = 0 WHERE queue = ? AND at > 0 AND at <= ?");
+    private readonly Statement nextInKeyOrder = all.Add("""
         SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
-        {FirstOfKeys} LIMIT ?4
+        FROM courier_head h
+            CROSS JOIN courier_place p ON p.queue = h.queue AND p.key = h.key AND p.copy = h.copy
+            LEFT JOIN courier_copy c ON c.id = p.copy
+        WHERE h.queue = ? AND h.at = 0 ORDER BY h.copy LIMIT ?
         """);
     private readonly Statement leaseOne = all.Add("""
         INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
@@ -39,28 +46,14 @@ internal sealed class DeliveryStatements(Prepared all)
     private readonly Statement leavePlace = all.Add(
         "DELETE FROM courier_place WHERE queue = ? AND due = ? AND copy = ?");
 
-    /// <summary>
-    /// The keys of queue <c>?1</c> of which copies wait, behind <c>?3</c>: one after another by the index.
-    /// </summary>
-    public const string KeysWaiting = """
-        WITH RECURSIVE keys (key) AS (
-            SELECT min(key) FROM courier_place WHERE queue = ?1 AND key > ?3
-            UNION ALL
-            SELECT (SELECT min(p.key) FROM courier_place p WHERE p.queue = ?1 AND p.key > keys.key) FROM keys
-            WHERE keys.key IS NOT NULL)
-        """;
-
-    /// <summary>
-    /// The first copy of each key, due by <c>?2</c>, where none of its key is in hand. The order of the join lets it
-    /// end as soon as there are enough.
-    /// </summary>
-    public const string FirstOfKeys = """
-        FROM keys CROSS JOIN courier_place p ON p.queue = ?1 AND p.key = keys.key AND p.copy = (
-                SELECT min(f.copy) FROM courier_place f WHERE f.queue = ?1 AND f.key = keys.key)
-            LEFT JOIN courier_copy c ON c.id = p.copy
-        WHERE keys.key IS NOT NULL AND p.due <= ?2
-            AND NOT EXISTS (SELECT 1 FROM courier_lease l WHERE l.queue = ?1 AND l.key = keys.key)
-        """;
+    private readonly Statement keylessFrom = all.Add("SELECT keyless_from FROM courier_queue WHERE id = ?");
+    private readonly Statement keyless = all.Add($"""
+        SELECT due, copy FROM courier_place WHERE queue = ? AND due >= ? AND key IS NULL ORDER BY due, copy
+        LIMIT {KeysAtOnce}
+        """);
+    private readonly Statement giveKey = all.Add(
+        "UPDATE courier_place SET key = ? WHERE queue = ? AND due = ? AND copy = ?");
+    private readonly Statement keyedUpTo = all.Add("UPDATE courier_queue SET keyless_from = ? WHERE id = ?");
     private readonly Statement leavePlaces = all.Add(
         "DELETE FROM courier_place WHERE queue = ? AND (due, copy) <= (?, ?)");
     private readonly Statement endLease = all.Add("DELETE FROM courier_lease WHERE copy = ? AND number = ?");
@@ -138,26 +131,22 @@ internal sealed class DeliveryStatements(Prepared all)
 
     public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
 
-    /// <summary>The same in key order.</summary>
-    /// <param name="queue">The queue.</param>
-    /// <param name="credit">How many at the most.</param>
-    /// <param name="number">Of this hand-over.</param>
-    /// <param name="now">The time.</param>
-    /// <param name="until">When the leases end.</param>
-    /// <param name="worker">Who gets them.</param>
-    /// <param name="after">Behind which key to begin.</param>
-    public (List<HandOver> Handed, List<long> Missing, string LastKey) HandOverInKeyOrder(
-        long queue, int credit, long number, long now, long until, string worker, string after)
+    /// <summary>
+    /// The same in key order: of the keys of which nothing is in hand those begin whose first event came first.
+    /// </summary>
+    public (List<HandOver> Handed, List<long> Missing) HandOverInKeyOrder(
+        long queue, int credit, long number, long now, long until, string worker)
     {
-        var (handed, missing, last, bytes) = (new List<HandOver>(), new List<long>(), after, 0);
-        var places = new List<(long Due, long Copy)>();
-        nextInKeyOrder.Bind(1, queue).Bind(2, now).Bind(3, after).Bind(4, credit);
+        if (keylessFrom.Bind(1, queue).Scalar() is { } from) GiveKeys(queue, from);
+        headsDue.Bind(1, queue).Bind(2, now).Run();
+        var (handed, missing, bytes) = (new List<HandOver>(), new List<long>(), 0);
+        var places = new List<(long Due, long Copy, bool IsThere)>();
+        nextInKeyOrder.Bind(1, queue).Bind(2, credit);
         while (nextInKeyOrder.Step())
         {
             var (due, copy) = (nextInKeyOrder.Int64(0), nextInKeyOrder.Int64(1));
-            places.Add((due, copy));
-            last = nextInKeyOrder.Text(6)!;
-            if (nextInKeyOrder.NullableInt64(5) is null)
+            places.Add((due, copy, nextInKeyOrder.NullableInt64(5) is not null));
+            if (!places[^1].IsThere)
             {
                 missing.Add(copy);
                 continue;
@@ -169,9 +158,9 @@ internal sealed class DeliveryStatements(Prepared all)
             nextInKeyOrder.Reset();
             break;
         }
-        foreach (var (due, copy) in places)
+        foreach (var (due, copy, isThere) in places)
         {
-            if (!missing.Contains(copy))
+            if (isThere)
             {
                 leaseOne.Bind(1, number).Bind(2, until).Bind(3, now).Bind(4, worker).Bind(5, queue).Bind(6, due)
                     .Bind(7, copy).Run();
@@ -179,7 +168,18 @@ internal sealed class DeliveryStatements(Prepared all)
             leavePlace.Bind(1, queue).Bind(2, due).Bind(3, copy).Run();
         }
         if (places.Count > 0) Count(queue, waiting: -places.Count, inHand: handed.Count);
-        return (handed, missing, last);
+        return (handed, missing);
+    }
+
+    /// <summary>What was there before the queue was put in key order gets keys of its own.</summary>
+    private void GiveKeys(long queue, long from)
+    {
+        var found = new List<(long Due, long Copy)>();
+        keyless.Bind(1, queue).Bind(2, from);
+        while (keyless.Step()) found.Add((keyless.Int64(0), keyless.Int64(1)));
+        foreach (var (due, copy) in found)
+            giveKey.Bind(1, BrokerStatements.KeyOf(copy)).Bind(2, queue).Bind(3, due).Bind(4, copy).Run();
+        keyedUpTo.Bind(1, found.Count < KeysAtOnce ? (long?)null : found[^1].Due).Bind(2, queue).Run();
     }
 
     public bool Renew(LeasedCopy copy, long until) =>

@@ -17,9 +17,6 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 
     public TimeSpan Lease => lease;
 
-    /// <summary>In key order, behind which key the next hand-over begins. The writer's own.</summary>
-    public string LastKey { get; set; } = "";
-
     public TimeSpan? RenewEvery => lease / 3;
 
     TimeSpan? IReceivingLink.RoundTrip => null;
@@ -88,10 +85,12 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             isInKeyOrder ??= new Statement(connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
             if (isInKeyOrder.Bind(1, queue).Scalar() == 1)
             {
-                nextInKeyOrder ??= new Statement(connection, $"""
-                    {DeliveryStatements.KeysWaiting} SELECT min(p.due) {DeliveryStatements.FirstOfKeys}
+                nextInKeyOrder ??= new Statement(connection, """
+                    SELECT CASE WHEN keyless_from IS NULL THEN
+                        (SELECT at FROM courier_head WHERE queue = q.id ORDER BY at LIMIT 1) ELSE 0 END
+                    FROM courier_queue q WHERE id = ?
                     """);
-                return nextInKeyOrder.Bind(1, queue).Bind(2, long.MaxValue).Bind(3, "").Scalar();
+                return nextInKeyOrder.Bind(1, queue).Scalar();
             }
             nextDue ??= new Statement(connection, "SELECT due FROM courier_place WHERE queue = ? ORDER BY due LIMIT 1");
             return nextDue.Bind(1, queue).Scalar();
