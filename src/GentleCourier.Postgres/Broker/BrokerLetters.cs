@@ -22,7 +22,7 @@ internal sealed class BrokerLetters(PostgresServer server, BrokerTopology topolo
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
         await server.RunAsync(
             "send dead letters back in",
-            new RoundTrip().Add(sql.HoldRoutes, static _ => { }).Add(
+            new RoundTrip().Add(
                 sql.SendBack, Read, server.Now, Parameter.Of(Array.ConvertAll(known, back => NumberOf(back.Letter.Id))),
                 Parameter.Of(Array.ConvertAll(known, back => back.Json)),
                 Parameter.Of(Array.ConvertAll(known, back => back.PartitionKey)),

@@ -12,7 +12,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     private const string InHand = "queue = $1 AND id = ANY ($2) AND number = $3";
     // No lease is longer than an hour: one that seems to be was taken before the server's clock was set back.
     private const string Longest = "interval '61 minutes'";
-    private const string IsFree =
+    public const string IsFree =
         $"(until IS NULL OR until <= coalesce($1, now()) OR until > coalesce($1, now()) + {Longest})";
     private const string NotInHand = "until = NULL, number = NULL, holder = NULL";
 
@@ -48,18 +48,14 @@ internal sealed class BrokerStatements(PostgresServer server)
         CROSS JOIN LATERAL (SELECT queue FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
 
-    // Where a queue is in key order each event has a key: without one of its own, one that nobody else has.
-    public readonly string AddCopiesWithKeys = server.Sql($"""
+    // Where a queue is in key order; an event without a key gets one of its own when it is handed over.
+    public readonly string AddCopiesWithKeys = server.Sql("""
         INSERT INTO courier.copy (queue, arrived, event, waited, key)
         SELECT r.queue, coalesce($1, now()), e.event, e.waited,
-            CASE WHEN r.in_key_order THEN {KeyOf("e.key", "e.place")} END
+            CASE WHEN r.in_key_order THEN e.key END
         FROM unnest($2, $3, $4, $5) WITH ORDINALITY AS e (type, event, waited, key, place)
         CROSS JOIN LATERAL (SELECT queue, in_key_order FROM courier.route WHERE type = e.type OFFSET 0) r ORDER BY place
         """);
-
-    /// <summary>The key of a copy in a queue in key order.</summary>
-    public static string KeyOf(string key, string place) =>
-        $"coalesce({key}, chr(1) || to_char(clock_timestamp(), 'YYYYMMDDHH24MISSUS') || lpad({place}::text, 20, '0'))";
 
     public readonly string CountAdded = CountCopies(server.SchemaName, "SELECT * FROM unnest($1, $2)");
 
@@ -142,67 +138,49 @@ internal sealed class BrokerStatements(PostgresServer server)
         ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED
         """));
 
-    // Where a queue is in key order, only the first copy of each key may be handed over; the caller goes on behind the
-    // key where it last stopped.
-    public readonly string HandOverInKeyOrder = server.Sql(HandingOver($"{FirstOfKeys("$2", "$3")} LIMIT $4"));
-
-    /// <summary>Hand-overs in key order take turns: two at once could each find that nobody has a key.</summary>
-    public readonly string LockQueue = server.Sql("SELECT pg_advisory_xact_lock(hashtext('courier.queue'), $1)");
-
     public readonly string IsInKeyOrder = server.Sql("SELECT in_key_order FROM courier.queue WHERE id = $1");
 
     private static string HandingOver(string found) => $"""
         WITH taken AS (
-            UPDATE courier.copy SET
-                attempts = attempts + 1,
-                abandoned = abandoned + (until IS NOT NULL)::int,
-                first_attempt = coalesce(first_attempt, $1, now()),
-                error = CASE WHEN until IS NULL THEN error ELSE 'the lease of ' || holder || ' ran out' END,
-                until = coalesce($1, now()) + $5, number = $6, holder = $7
-            WHERE ctid = ANY (ARRAY (
+            UPDATE courier.copy SET {InHandNow} WHERE ctid = ANY (ARRAY (
                 SELECT place FROM (
                     SELECT place, sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before
                     FROM ({found}) AS first) AS next
                 WHERE before <= {Budget.Bytes - Budget.LargestEvent}))
-            RETURNING id, attempts, abandoned, event, key,
-                CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
-                coalesce($1, now()) - arrived AS here, waited),
+            RETURNING {HandedOver}),
         noted AS (
-            INSERT INTO courier.link (id, queue, worker, in_hand, until, place)
-            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5, $11 FROM taken HAVING count(*) > 0 OR $10
+            INSERT INTO courier.link (id, queue, worker, in_hand, until, place, passed)
+            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5, $11, 0 FROM taken HAVING count(*) > 0 OR $10
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = excluded.place)
         SELECT id, attempts, abandoned, event, key, tried_for, here, waited FROM taken
         """;
 
-    /// <summary>
-    /// The first copy of each key, where it may be handed over: not while it comes later, or another of its key is in
-    /// hand. (One that was committed late may be before it; so a few behind it are looked at.) Keys are gone through
-    /// one by one in the index, however many copies each has.
-    /// </summary>
-    private static string FirstOfKeys(string queue, string after) => $"""
-        WITH RECURSIVE keys (key) AS (
-            (SELECT key FROM courier.copy WHERE queue = {queue} AND key > {after} ORDER BY key LIMIT 1)
-            UNION ALL
-            SELECT (SELECT c.key FROM courier.copy c WHERE c.queue = {queue} AND c.key > k.key ORDER BY c.key LIMIT 1)
-            FROM keys k WHERE k.key IS NOT NULL)
-        SELECT f.place, f.id, f.bytes FROM keys k CROSS JOIN LATERAL (
-            SELECT c.ctid AS place, c.id, octet_length(c.event) AS bytes, c.until FROM courier.copy c
-            WHERE c.queue = {queue} AND c.key = k.key ORDER BY c.id LIMIT 1) f
-        WHERE {IsFree.Replace("until", "f.until", StringComparison.Ordinal)}
-            AND NOT EXISTS (SELECT FROM courier.later l WHERE l.queue = {queue} AND l.key = k.key)
-            AND NOT EXISTS (
-                SELECT FROM (SELECT n.until FROM courier.copy n WHERE n.queue = {queue} AND n.key = k.key
-                    AND n.id > f.id ORDER BY n.id LIMIT 10) n
-                WHERE NOT {IsFree.Replace("until", "n.until", StringComparison.Ordinal)})
+    /// <summary>What a hand-over changes: <c>$5</c> is the length of the lease, <c>$6</c> its number.</summary>
+    public const string InHandNow = """
+        attempts = attempts + 1,
+        abandoned = abandoned + (until IS NOT NULL)::int,
+        first_attempt = coalesce(first_attempt, $1, now()),
+        error = CASE WHEN until IS NULL THEN error ELSE 'the lease of ' || holder || ' ran out' END,
+        until = coalesce($1, now()) + $5, number = $6, holder = $7
+        """;
+
+    /// <summary>What is told of it.</summary>
+    public const string HandedOver = """
+        id, attempts, abandoned, event, key,
+        CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
+        coalesce($1, now()) - arrived AS here, waited
         """;
 
     /// <summary>All transactions before this one have ended.</summary>
     public readonly string Ended = PostgresServer.Ended;
 
-    /// <summary>The first copy after a place, in hand or not, and the number of the next transaction.</summary>
+    /// <summary>
+    /// The first copy after a place, in hand or not, or that comes back there, and the number of the next transaction.
+    /// </summary>
     public readonly string Left = server.Sql("""
-        SELECT (SELECT id FROM courier.copy WHERE queue = $1 AND id > $2 ORDER BY id LIMIT 1),
+        SELECT least((SELECT id FROM courier.copy WHERE queue = $1 AND id > $2 ORDER BY id LIMIT 1),
+                (SELECT id FROM courier.later WHERE queue = $1 AND id > $2 AND key IS NOT NULL ORDER BY id LIMIT 1)),
             pg_snapshot_xmax(pg_current_snapshot())::text::bigint
         """);
 
@@ -221,6 +199,8 @@ internal sealed class BrokerStatements(PostgresServer server)
             OVERRIDING SYSTEM VALUE
             SELECT queue, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity FROM due
                 WHERE key IS NOT NULL),
+        turns AS (
+            INSERT INTO courier.turn (queue, id, key) SELECT queue, id, key FROM due WHERE key IS NOT NULL),
         counted AS ({CountPromoted})
         INSERT INTO courier.copy (queue, arrived, waited, attempts, first_attempt, error, event, history, identity)
         SELECT queue, arrived, waited, attempts, first_attempt, error, event, history, identity FROM due
@@ -303,12 +283,14 @@ internal sealed class BrokerStatements(PostgresServer server)
         SELECT q.id,
                EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.place AND key IS NULL
                    AND NOT u.in_key_order AND {IsFree})
-               OR u.in_key_order AND EXISTS ({FirstOfKeys("q.id", "''")})
+               OR u.in_key_order AND (EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.passed)
+                   OR EXISTS (SELECT FROM courier.turn WHERE queue = q.id)
+                   OR EXISTS (SELECT FROM courier.link WHERE queue = q.id AND in_hand > 0 AND {IsFree}))
                OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
                least((SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
                      (SELECT min(until) FROM courier.link WHERE queue = q.id AND in_hand > 0
                          AND NOT {IsFree})) - coalesce($1, now())
-        FROM unnest($2, $3) AS q (id, place) JOIN courier.queue u ON u.id = q.id
+        FROM unnest($2, $3, $4) AS q (id, place, passed) JOIN courier.queue u ON u.id = q.id
         """);
 
     public readonly string Announce = server.Sql(
@@ -333,18 +315,12 @@ internal sealed class BrokerStatements(PostgresServer server)
         ORDER BY 1, 2 ON CONFLICT DO NOTHING
         """);
 
-    // Whoever publishes by the old routes is waited for, so that no copy without a key comes afterwards.
-    public readonly string LockRoutes = server.Sql("LOCK TABLE courier.route IN ACCESS EXCLUSIVE MODE");
-
-    // What is there already gets keys of its own: its order is not kept.
-    public readonly string PutInKeyOrder = server.Sql($"""
+    // What is there already has no order, and gets keys when it is handed over; so does what is published meanwhile by
+    // the old routes.
+    public readonly string PutInKeyOrder = server.Sql("""
         WITH changed AS (
-            UPDATE courier.queue SET in_key_order = true WHERE name = ANY ($1) RETURNING id),
-        routes AS (
-            UPDATE courier.route SET in_key_order = true WHERE queue IN (SELECT id FROM changed)),
-        delayed AS (
-            UPDATE courier.later SET key = {KeyOf("key", "id")} WHERE queue IN (SELECT id FROM changed))
-        UPDATE courier.copy SET key = {KeyOf("key", "id")} WHERE queue IN (SELECT id FROM changed)
+            UPDATE courier.queue SET in_key_order = true WHERE name = ANY ($1) RETURNING id)
+        UPDATE courier.route SET in_key_order = true WHERE queue IN (SELECT id FROM changed)
         """);
 
     public readonly string ChangeTopology = server.Sql("UPDATE courier.topology SET version = version + 1");

@@ -80,8 +80,28 @@ internal static class BrokerTables
         ) WITH ({Storage.ShortLived});
         ALTER TABLE courier.later ALTER COLUMN event SET STORAGE EXTERNAL;
         CREATE INDEX later_key ON courier.later (queue, key) WHERE key IS NOT NULL;
+        CREATE INDEX later_key_id ON courier.later (queue, id) WHERE key IS NOT NULL;
         CREATE INDEX later_arrived ON courier.later (queue, arrived);
         CREATE INDEX later_identity ON courier.later (queue, identity) WHERE identity IS NOT NULL;
+
+        -- In queues in key order, which keys are in hand, and until when.
+        CREATE TABLE courier.key_lease (
+            queue  int NOT NULL,
+            key    text COLLATE "C" NOT NULL,
+            id     bigint NOT NULL,                                   -- the copy
+            number bigint NOT NULL,                                   -- of the hand-over
+            until  timestamptz NOT NULL,
+            PRIMARY KEY (queue, key)
+        ) WITH ({Storage.ShortLived});
+
+        -- Keys that nobody has in hand any more, of which a copy waits that was passed by while somebody had. Many rows
+        -- may say the same, and the copy may be gone: who hands over looks.
+        CREATE TABLE courier.turn (
+            queue int NOT NULL,
+            id    bigint NOT NULL,                                    -- the copy, by which the oldest comes first
+            key   text COLLATE "C" NOT NULL
+        ) WITH ({Storage.ShortLived});
+        CREATE INDEX turn_order ON courier.turn (queue, id);
 
         -- How many copies a queue has, how many of them come later, and how many dead letters; and what has happened
         -- since the queue was made. Each is the sum over rows of which each connection changes one, so that counting
@@ -126,7 +146,8 @@ internal static class BrokerTables
             worker  text NOT NULL,
             in_hand int NOT NULL,
             until   timestamptz NOT NULL,
-            place   bigint NOT NULL                                   -- nothing is left in the queue up to here
+            place   bigint NOT NULL,                                  -- nothing is left in the queue up to here
+            passed  bigint NOT NULL                                   -- in key order: looked at up to here
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 1000);
 
         -- What each process that receives last said of itself, as JSON; believed for a time.

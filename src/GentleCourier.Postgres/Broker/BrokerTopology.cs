@@ -59,12 +59,12 @@ internal sealed class BrokerTopology(PostgresServer server, BrokerStatements sql
         }
 
         FaultPoint.Pass(FaultPoint.TopologyNotCommitted);
-        // The version first of all, so that several take turns. Tables are locked only in what begins as a transaction.
-        var trip = new RoundTrip().Add("BEGIN").Add(sql.ChangeTopology).Add(sql.AddQueues, Parameter.Of(queues));
-        if (inKeyOrder.Length > 0) trip.Add(sql.LockRoutes).Add(sql.PutInKeyOrder, Parameter.Of(inKeyOrder));
+        // The version first of all, so that several take turns.
+        var trip = new RoundTrip().Add(sql.ChangeTopology).Add(sql.AddQueues, Parameter.Of(queues));
+        if (inKeyOrder.Length > 0) trip.Add(sql.PutInKeyOrder, Parameter.Of(inKeyOrder));
         trip.Add(
             sql.AddRoutes, Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Type)),
-            Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue))).Add("COMMIT");
+            Parameter.Of(Array.ConvertAll(routes, r => (string?)r.Queue)));
         await server.RunAsync("make queues in", trip, cancellationToken).ConfigureAwait(false);
     }
 

@@ -6,19 +6,13 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class LetterStatements(PostgresServer server)
 {
-    /// <summary>
-    /// To be asked in the transaction before <see cref="SendBack"/>: who puts a queue in key order waits for it, or is
-    /// waited for.
-    /// </summary>
-    public readonly string HoldRoutes = server.Sql("SELECT FROM courier.route LIMIT 1");
-
     public readonly string SendBack = server.Sql($"""
         WITH gone AS (DELETE FROM courier.dead_letter WHERE id = ANY ($2) RETURNING id, queue, identity),
         back AS (
             INSERT INTO courier.copy (queue, arrived, event, key, history, identity)
             SELECT g.queue, coalesce($1, now()), ($3)[place],
-                CASE WHEN (SELECT in_key_order FROM courier.queue WHERE id = g.queue)
-                    THEN {BrokerStatements.KeyOf("($4)[place]", "g.id")} END, ($5)[place], g.identity
+                CASE WHEN (SELECT in_key_order FROM courier.queue WHERE id = g.queue) THEN ($4)[place] END,
+                ($5)[place], g.identity
             FROM gone g CROSS JOIN LATERAL (SELECT array_position($2, g.id) AS place) p ORDER BY place
             RETURNING queue),
         counted AS ({BrokerStatements.CountLetters(

@@ -18,6 +18,7 @@ internal sealed class PostgresBroker
 
     private readonly PostgresServer server;
     private readonly BrokerStatements sql;
+    private readonly KeyOrderStatements ofKeys;
     private readonly BrokerTopology topology;
     private readonly BrokerReports reports;
     private readonly BrokerLetters letters;
@@ -41,6 +42,7 @@ internal sealed class PostgresBroker
         this.clock = clock;
         server = new PostgresServer(address, clock);
         sql = new BrokerStatements(server);
+        ofKeys = new KeyOrderStatements(server);
         topology = new BrokerTopology(server, sql);
         var reporting = new ReportStatements(server);
         reports = new BrokerReports(server, reporting, topology, clock);
@@ -182,7 +184,7 @@ internal sealed class PostgresBroker
         await server.RunAsync(
             "read", new RoundTrip().Add(sql.IsInKeyOrder, row => inKeyOrder = row.GetBoolean(0), Parameter.Of(id)),
             cancellationToken).ConfigureAwait(false);
-        return new PostgresLink(this, server, sql, id, inKeyOrder, worker, lease);
+        return new PostgresLink(this, sql, ofKeys, id, inKeyOrder, worker, lease);
     }
 
     public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
@@ -300,6 +302,8 @@ internal sealed class PostgresBroker
     internal QueueWatch Watch => watch;
 
     internal PostgresServer Server => server;
+
+    internal TimeProvider Clock => clock;
 
     /// <summary>Tells receivers of this process at once, and all others soon, that queues have changed.</summary>
     internal void Announce(IEnumerable<int> queues)

@@ -6,22 +6,38 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>A worker's link to one queue of a <see cref="PostgresBroker"/>.</summary>
-internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server, BrokerStatements sql, int queue,
-    bool inKeyOrder, string worker, TimeSpan lease) : IReceivingLink
+internal sealed class PostgresLink : IReceivingLink
 {
     // How long a hand-over may begin where the last one ended, before one begins at the head of the queue again.
     private static readonly TimeSpan LongestRun = TimeSpan.FromMilliseconds(250);
 
+    private readonly PostgresBroker broker;
+    private readonly PostgresServer server;
+    private readonly BrokerStatements sql;
+    private readonly KeyOrderStatements ofKeys;
+    private readonly int queue;
+    private readonly string worker;
+    private readonly TimeSpan lease;
     private readonly long link = Random.Shared.NextInt64(1, long.MaxValue);
-    private readonly QueuePlace place = broker.PlaceOf(queue);
+    private readonly QueuePlace place;
+    private readonly KeyLine line;
     private readonly Lock gate = new();
     private readonly HashSet<HandOver> held = [];
     // Settling and renewing lock rows hand-over by hand-over, so that two at once could each wait for the other.
     private readonly SemaphoreSlim writing = new(1, 1);
     private long lastTaken;
-    private string lastKey = "";
     private long beganAtHead;
-    private bool isInKeyOrder = inKeyOrder;
+    private bool isInKeyOrder;
+
+    public PostgresLink(PostgresBroker broker, BrokerStatements sql, KeyOrderStatements ofKeys, int queue,
+        bool isInKeyOrder, string worker, TimeSpan lease)
+    {
+        (this.broker, server, this.sql, this.ofKeys) = (broker, broker.Server, sql, ofKeys);
+        (this.queue, this.isInKeyOrder, this.worker, this.lease) = (queue, isInKeyOrder, worker, lease);
+        place = broker.PlaceOf(queue);
+        line = new KeyLine(link, queue, place, ofKeys, broker.Clock);
+        if (isInKeyOrder) place.Pass(link, 0);
+    }
 
     public TimeSpan? RenewEvery => lease / 3;
 
@@ -39,8 +55,9 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             var trip = new RoundTrip().NeedNotSurvive();
             var fetch = AddFetch(trip, credit, fromHead: true, inHand: null);
             // It is not cancelled once it has been asked for: what the server has handed over must be received.
-            await server.RunAsync("receive from", trip, CancellationToken.None).ConfigureAwait(false);
+            await RunAsync("receive from", trip).ConfigureAwait(false);
             if (Take(fetch) is { Count: > 0 } deliveries) return deliveries;
+            if (fetch.IsMore) continue;
             await broker.Watch.WaitAsync(queue, changed, cancellationToken).ConfigureAwait(false);
         }
     }
@@ -68,8 +85,10 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         AddSettlements(trip, settlements, row => settled.Add((row.GetInt64(0), row.GetInt64(1))),
             (delivery, letter) => (letters ??= [])[delivery] = letter.ToString(CultureInfo.InvariantCulture));
         var left = InHandWithout(settlements);
-        var fetch = credit > 0 ? AddFetch(trip, credit, fromHead: false, left) : null;
-        if (fetch is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
+        // In key order what comes next is looked for when it is known that the keys are free.
+        var keys = isInKeyOrder ? AddFreed(trip, settlements) : null;
+        var fetch = credit > 0 && keys is null ? AddFetch(trip, credit, fromHead: false, left) : null;
+        if (fetch is null && keys is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
 
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
         await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
@@ -78,15 +97,61 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         lock (gate)
             foreach (var settlement in settlements) held.Remove(settlement.Delivery);
         broker.CopiesGone(settled.Count);
+        var next = fetch is not null ? Take(fetch)
+            : keys is not null ? await FetchNextAsync(keys, credit, left).ConfigureAwait(false) : [];
         // In key order the next of a key may be handed over, too.
-        if (isInKeyOrder || settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified))
+        if (keys is not null || settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified))
             broker.Announce([queue]);
-        return new Exchange(
-            [.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], fetch is null ? [] : Take(fetch))
+        return new Exchange([.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], next)
         {
             DeadLetters = letters,
         };
     }
+
+    /// <summary>
+    /// Takes what comes next with the keys that have been settled, and what else there is. Where it fails nothing has
+    /// come, and the keys are looked for the next time: what was settled is.
+    /// </summary>
+    private async Task<List<HandOver>> FetchNextAsync(string[] keys, int credit, int left)
+    {
+        line.Free(keys);
+        var trip = new RoundTrip().NeedNotSurvive();
+        var fetch = AddFetch(trip, credit, fromHead: false, left);
+        try
+        {
+            await RunAsync("receive from", trip).ConfigureAwait(false);
+        }
+        catch (CourierException)
+        {
+            return [];
+        }
+        return Take(fetch);
+    }
+
+    private async Task RunAsync(string tried, RoundTrip trip)
+    {
+        try
+        {
+            await server.RunAsync(tried, trip, CancellationToken.None).ConfigureAwait(false);
+        }
+        catch
+        {
+            line.Reset();
+            throw;
+        }
+    }
+
+    /// <summary>Has the keys of what is settled be nobody's.</summary>
+    private string[] AddFreed(RoundTrip trip, IReadOnlyList<Settlement> settlements)
+    {
+        foreach (var group in settlements.GroupBy(s => Key(s.Delivery).Number))
+            trip.Add(ofKeys.Free, Parameter.Of(queue), Parameter.Of(KeysOf(group.Select(s => s.Delivery))),
+                Parameter.Of(group.Key));
+        return [.. KeysOf(settlements.Select(s => s.Delivery)).OfType<string>()];
+    }
+
+    private static string?[] KeysOf(IEnumerable<HandOver> deliveries) =>
+        [.. deliveries.Select(d => ((LeasedCopy)d).Key).Where(key => key is not null).Order(StringComparer.Ordinal)];
 
     public Task ConfirmAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
@@ -101,6 +166,12 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
                 sql.Renew, row => ours.Add((row.GetInt64(0), group.Key)),
                 Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now,
                     Parameter.Of(lease));
+            if (KeysOf(group) is { Length: > 0 } keys)
+            {
+                trip.Add(
+                    ofKeys.Renew, Parameter.Of(queue), Parameter.Of(keys), Parameter.Of(group.Key), server.Now,
+                    Parameter.Of(lease));
+            }
         }
         trip.Add(sql.RenewLink, server.Now, Parameter.Of(lease), Parameter.Of(link));
         await writing.WaitAsync(cancellationToken).ConfigureAwait(false);
@@ -120,6 +191,7 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
 
     public async ValueTask DisposeAsync()
     {
+        place.Leave(link);
         try
         {
             using var limit = new CancellationTokenSource(PostgresServer.Limit);
@@ -143,13 +215,14 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
             : throw new ArgumentException("the delivery is of another link", nameof(delivery));
 
     /// <summary>One hand-over: what is asked for along with other statements, and what comes of it.</summary>
-    private sealed record Fetch(int Credit, long From, bool FromHead, bool InKeyOrder, QueuePlace.Step? Step)
+    private sealed record Fetch(int Credit, long From, bool FromHead, KeyLine.Look? Look, QueuePlace.Step? Step)
     {
-        public string LastKey { get; set; } = "";
-
         public long Began { get; } = Stopwatch.GetTimestamp();
 
         public List<HandOver> Deliveries { get; } = [];
+
+        /// <summary>Whether there may be more that nobody will tell of.</summary>
+        public bool IsMore { get; set; }
     }
 
     /// <param name="trip">The statements that it goes along with.</param>
@@ -159,36 +232,43 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
     private Fetch AddFetch(RoundTrip trip, int credit, bool fromHead, int? inHand)
     {
         fromHead |= Environment.TickCount64 - beganAtHead > LongestRun.TotalMilliseconds;
-        if (fromHead) (beganAtHead, lastKey) = (Environment.TickCount64, "");
-        var fetch = new Fetch(
-            credit, fromHead ? place.From : lastTaken, fromHead, isInKeyOrder, fromHead ? place.TryBegin() : null);
-        fetch.Step?.AddBefore(trip, sql);
+        if (fromHead) beganAtHead = Environment.TickCount64;
+        var step = fromHead ? place.TryBegin() : null;
+        step?.AddBefore(trip, sql);
+        var wasInKeyOrder = isInKeyOrder;
         if (fromHead)
         {
             trip.Add(sql.Promote, server.Now, Parameter.Of(queue));
             // It may have become one since.
             if (!isInKeyOrder) trip.Add(sql.IsInKeyOrder, row => isInKeyOrder = row.GetBoolean(0), Parameter.Of(queue));
         }
-        if (fetch.InKeyOrder) trip.Add(sql.LockQueue, static _ => { }, Parameter.Of(queue));
+        var look = wasInKeyOrder ? line.Begin(trip, credit, fromHead, step, server.Now) : null;
+        var fetch = new Fetch(credit, fromHead || look is not null ? place.From : lastTaken, fromHead, look, step);
         var number = LeasedCopy.DrawNumber();
-        trip.Add(
-            fetch.InKeyOrder ? sql.HandOverInKeyOrder : sql.HandOver, HandedOver, server.Now, Parameter.Of(queue),
-            fetch.InKeyOrder ? Parameter.Of(lastKey) : Parameter.Of(fetch.From), Parameter.Of(credit),
+        NpgsqlParameter[] parameters =
+        [
+            server.Now, Parameter.Of(queue), Parameter.Of(look?.From ?? fetch.From), Parameter.Of(credit),
             Parameter.Of(lease), Parameter.Of(number), Parameter.Of(worker), Parameter.Of(link),
             Parameter.Of(inHand ?? InHandWithout([])), Parameter.Of(inHand is not null),
-            Parameter.Of(isInKeyOrder ? 0 : place.Known));
-        fetch.Step?.AddAfter(trip, sql, queue);
+            Parameter.Of(look is null ? place.Known : fetch.From),
+        ];
+        if (look is null) trip.Add(sql.HandOver, HandedOver, parameters);
+        else trip.Add(
+            ofKeys.HandOver, HandedOver,
+            [.. parameters, Parameter.Of(look.Freed), Parameter.Of(look.Again), Parameter.Of(look.Chunk)]);
+        step?.AddAfter(trip, sql, queue);
         return fetch;
 
         void HandedOver(NpgsqlDataReader row)
         {
+            look?.Read(row);
+            if (row.IsDBNull(0)) return;
             fetch.Deliveries.Add(
                 new LeasedCopy(
                     row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5))
                 {
-                    Waited = row.Age(6), Age = row.Age(6) + (row.Span(7) ?? TimeSpan.Zero),
+                    Waited = row.Age(6), Age = row.Age(6) + (row.Span(7) ?? TimeSpan.Zero), Key = row.Text(4),
                 });
-            if (row.Text(4) is { } key && string.CompareOrdinal(key, fetch.LastKey) > 0) fetch.LastKey = key;
         }
     }
 
@@ -200,10 +280,12 @@ internal sealed class PostgresLink(PostgresBroker broker, PostgresServer server,
         lock (gate) held.UnionWith(deliveries);
         // Too few: the next one begins at the head.
         if (deliveries.Count < fetch.Credit) beganAtHead = 0;
-        else (lastTaken, lastKey) = (Key(deliveries[^1]).Copy, fetch.LastKey);
+        else if (fetch.Look is null && deliveries.Count > 0) lastTaken = Key(deliveries[^1]).Copy;
         // Whatever lies behind the place would have come first.
         if (fetch is { FromHead: true, From: 0 }) place.LookedAtAll(Stopwatch.GetElapsedTime(fetch.Began));
-        fetch.Step?.End(deliveries.Count > 0 ? Key(deliveries[^1]).Copy : null);
+        fetch.Step?.End(fetch.Look?.Passed ?? (deliveries.Count > 0 ? Key(deliveries[^1]).Copy : null));
+        // It may have been put in key order in this moment.
+        fetch.IsMore = fetch.Look is { } look ? line.End(look, deliveries.Count) : isInKeyOrder;
         return deliveries;
     }
 

@@ -12,6 +12,7 @@ internal sealed class QueuePlace(TimeProvider clock)
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(250);
 
     private readonly Lock gate = new();
+    private readonly Dictionary<long, long> passed = [];
     private readonly Position position = new(0, clock);
     private long learnedAt;
 
@@ -31,6 +32,27 @@ internal sealed class QueuePlace(TimeProvider clock)
         {
             lock (gate) return position.IsTimeForAll ? 0 : position.Place;
         }
+    }
+
+    /// <summary>In key order, up to where each link of this process has looked at it.</summary>
+    public long Passed
+    {
+        get
+        {
+            lock (gate) return passed.Count == 0 ? 0 : passed.Values.Min();
+        }
+    }
+
+    /// <summary>A link has looked at it up to here.</summary>
+    public void Pass(long link, long copy)
+    {
+        lock (gate) passed[link] = copy;
+    }
+
+    /// <summary>A link looks no more.</summary>
+    public void Leave(long link)
+    {
+        lock (gate) passed.Remove(link);
     }
 
     /// <summary>A look that began at 0 has succeeded.</summary>
@@ -62,6 +84,11 @@ internal sealed class QueuePlace(TimeProvider clock)
         public RoundTrip AddAfter(RoundTrip trip, BrokerStatements sql, int queue) => trip.Add(
             sql.Left, row => (first, upcoming) = (row.IsDBNull(0) ? null : row.GetInt64(0), row.GetInt64(1)),
             Parameter.Of(queue), Parameter.Of(place));
+
+        /// <summary>
+        /// It has been answered: so much has been looked at, and what is committed after that lies behind.
+        /// </summary>
+        public void Tell(Position late, long looked) => late.Read(ended, null, looked, upcoming);
 
         /// <summary>It has been answered.</summary>
         /// <param name="highest">The last copy that has been seen; null where none has.</param>

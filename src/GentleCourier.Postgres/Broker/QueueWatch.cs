@@ -117,9 +117,11 @@ internal sealed class QueueWatch : IAsyncDisposable
     {
         var soonest = TimeSpan.MaxValue;
         var from = Array.ConvertAll(queues, queue => placeOf(queue).From);
+        var passed = Array.ConvertAll(queues, queue => placeOf(queue).Passed);
         var began = Stopwatch.GetTimestamp();
         await server.RunAsync("look into the queues of",
-            new RoundTrip().Add(sql.Look, See, server.Now, Parameter.Of(queues), Parameter.Of(from)), ending)
+            new RoundTrip().Add(
+                sql.Look, See, server.Now, Parameter.Of(queues), Parameter.Of(from), Parameter.Of(passed)), ending)
             .ConfigureAwait(false);
         var took = Stopwatch.GetElapsedTime(began);
         for (var i = 0; i < queues.Length; i++)

@@ -7,14 +7,10 @@ namespace GentleCourier.Postgres;
 /// <summary>How a broker takes events over from another one. Those who do so take turns, a queue each.</summary>
 internal sealed class TakingOver(PostgresServer server)
 {
-    // Its partition key counts for nothing here; where the queue is in key order, it gets one that nobody else has.
-    private static readonly string KeyOf = "CASE WHEN (SELECT in_key_order FROM courier.queue WHERE id = $2) THEN "
-        + $"{BrokerStatements.KeyOf("NULL", "place")} END";
-
     private readonly string turn = server.Sql(
         "SELECT pg_advisory_xact_lock(hashtext('courier.take-over'), $1)");
 
-    // One that nobody has tried yet, as far as is known, may be a dead letter by now; one that has failed is at work.
+    // Its partition key counts for nothing here. One that nobody has tried yet, as far as is known, may be a dead letter by now; one that has failed is at work.
     private readonly string comeAgain = server.Sql($"""
         WITH missing AS (
             SELECT * FROM unnest($3, $4, $5, $6, $7, $8, $9) WITH ORDINALITY
@@ -24,14 +20,13 @@ internal sealed class TakingOver(PostgresServer server)
                 AND (error IS NOT NULL OR NOT EXISTS (
                     SELECT FROM courier.dead_letter d WHERE d.queue = $2 AND d.identity = e.identity))),
         ready AS (
-            INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, key, identity)
-            SELECT $2, coalesce($1, now()), attempts, coalesce($1, now()) - tried_for, error, event, {KeyOf}, identity
+            INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, identity)
+            SELECT $2, coalesce($1, now()), attempts, coalesce($1, now()) - tried_for, error, event, identity
             FROM missing WHERE delay = '0' ORDER BY place),
         delayed AS (
-            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, key, identity)
+            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, identity)
             SELECT $2, coalesce($1, now()) + delay, nextval(pg_get_serial_sequence('courier.copy', 'id')),
-                coalesce($1, now()), attempts, coalesce($1, now()) - coalesce(tried_for, '0'), error, event, {KeyOf},
-                identity
+                coalesce($1, now()), attempts, coalesce($1, now()) - coalesce(tried_for, '0'), error, event, identity
             FROM missing WHERE delay > '0'),
         counted AS ({BrokerStatements.CountTakenOver(server.SchemaName, """
             SELECT $2, count(*), count(*) FILTER (WHERE delay > '0'), coalesce(sum(counts), 0), 0 FROM missing

@@ -35,7 +35,7 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
         copies AS (
             INSERT INTO broker.copy (queue, arrived, event, waited, key)
             SELECT r.queue, coalesce($3, now()), m.event, m.waited,
-                CASE WHEN r.in_key_order THEN {BrokerStatements.KeyOf("m.partition_key", "m.id")} END
+                CASE WHEN r.in_key_order THEN m.partition_key END
             FROM moved m
             CROSS JOIN LATERAL (SELECT queue, in_key_order FROM broker.route WHERE type = m.type OFFSET 0) r
             ORDER BY m.id

@@ -100,18 +100,18 @@ internal static class BrokerTables
         CREATE TRIGGER courier_place_comes AFTER INSERT ON courier_place WHEN NEW.key IS NOT NULL BEGIN
             DELETE FROM courier_head WHERE queue = NEW.queue AND key = NEW.key AND copy > NEW.copy;
             INSERT INTO courier_head (queue, at, copy, key)
-            SELECT NEW.queue, iif(NEW.first_attempt IS NULL, 0, NEW.due), NEW.copy, NEW.key
+            SELECT NEW.queue, iif(NEW.first_attempt IS NULL AND NEW.error IS NULL, 0, NEW.due), NEW.copy, NEW.key
             WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = NEW.queue AND key = NEW.key)
             ON CONFLICT DO NOTHING;
         END;
         CREATE TRIGGER courier_place_gets_key AFTER UPDATE OF key ON courier_place WHEN OLD.key IS NULL BEGIN
             INSERT INTO courier_head (queue, at, copy, key)
-            VALUES (NEW.queue, iif(NEW.first_attempt IS NULL, 0, NEW.due), NEW.copy, NEW.key);
+            VALUES (NEW.queue, iif(NEW.first_attempt IS NULL AND NEW.error IS NULL, 0, NEW.due), NEW.copy, NEW.key);
         END;
         CREATE TRIGGER courier_place_goes AFTER DELETE ON courier_place WHEN OLD.key IS NOT NULL BEGIN
             DELETE FROM courier_head WHERE queue = OLD.queue AND key = OLD.key AND copy = OLD.copy;
             INSERT INTO courier_head (queue, at, copy, key)
-            SELECT queue, iif(first_attempt IS NULL, 0, due), copy, key FROM (
+            SELECT queue, iif(first_attempt IS NULL AND error IS NULL, 0, due), copy, key FROM (
                 SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
             WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
             ON CONFLICT DO NOTHING;
@@ -121,7 +121,7 @@ internal static class BrokerTables
         END;
         CREATE TRIGGER courier_lease_goes AFTER DELETE ON courier_lease WHEN OLD.key IS NOT NULL BEGIN
             INSERT INTO courier_head (queue, at, copy, key)
-            SELECT queue, iif(first_attempt IS NULL, 0, due), copy, key FROM (
+            SELECT queue, iif(first_attempt IS NULL AND error IS NULL, 0, due), copy, key FROM (
                 SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
             WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
             ON CONFLICT DO NOTHING;

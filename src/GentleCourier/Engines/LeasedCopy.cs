@@ -17,6 +17,9 @@ internal sealed class LeasedCopy(
 
     public long Number { get; } = number;
 
+    /// <summary>The key that is in hand with it; null where the queue is not in key order.</summary>
+    public string? Key { get; init; }
+
     /// <summary>
     /// A number for a hand-over. Never drawn twice in practice: with a thousand million hand-overs, the odds of one
     /// repeat are under 1 in 18. And a repeat does harm only for the same copy, while somebody still holds it.
