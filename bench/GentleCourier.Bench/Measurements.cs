@@ -21,6 +21,7 @@ internal static class Measurements
         "status" => StatusCost.RunAsync,
         "watch" => WatchCost.RunAsync,
         "held" => HeldCost.RunAsync,
+        "keys" => KeyCost.RunAsync,
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,

@@ -10,8 +10,8 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderStatements sql, TimeProvider clock)
 {
-    // So many copies are looked at for a hand-over, and more where nothing was found among them.
-    private const int Few = 64, Most = 4_000;
+    // So many copies are looked at for a hand-over, and more where too little was found among them.
+    private const int Few = 16, Most = 4_000;
     // Looking at all of it is for what nobody told of, for a small share of the time.
     private const int Restraint = 100;
     private static readonly TimeSpan BuryEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
@@ -49,7 +49,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         lock (gate)
         {
             var look = new Look(
-                passed, [.. freed], credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most), step, late);
+                passed, [.. freed], credit, credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most), step, late);
             if (!isFromHead || credit == 0) return look;
             if (buriedAt == 0 || clock.GetElapsedTime(buriedAt) >= BuryEvery)
             {
@@ -75,7 +75,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             if (look.Late != late) return true;
             passed = Math.Max(passed, look.Passed);
             look.Step?.Tell(late, look.Passed);
-            looks = found > 0 ? Few : Math.Min(Most, 4 * looks);
+            if (look.Chunk > 0) looks = found >= look.Credit ? Few : Math.Min(Most, 4 * looks);
             if (look.IsSweep) EndSweep(look);
             if (look.HasBuried && sweptTo is null) BeginSweep();
             place.Pass(link, passed);
@@ -94,11 +94,14 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     }
 
     /// <summary>One look: where it begins, and what it has seen.</summary>
-    internal sealed class Look(long from, string[] freed, int chunk, QueuePlace.Step? step, Position late)
+    internal sealed class Look(
+        long from, string[] freed, int credit, int chunk, QueuePlace.Step? step, Position late)
     {
         public long From => from;
 
         public string[] Freed => freed;
+
+        public int Credit => credit;
 
         public int Chunk => chunk;
 

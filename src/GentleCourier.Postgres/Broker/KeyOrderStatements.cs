@@ -44,8 +44,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT f.id, k.key, f.bytes FROM keys k CROSS JOIN LATERAL (
                 SELECT c.id, octet_length(c.event) AS bytes FROM courier.copy c
                 WHERE c.queue = $2 AND c.key = k.key AND c.id > $11 ORDER BY c.id LIMIT 1) f
-            WHERE NOT EXISTS (SELECT FROM courier.key_lease l WHERE l.queue = $2 AND l.key = k.key AND NOT {Of("l")})
-                AND NOT EXISTS (SELECT FROM courier.later r WHERE r.queue = $2 AND r.key = k.key)
+            WHERE (SELECT true FROM courier.key_lease l WHERE l.queue = $2 AND l.key = k.key AND NOT {Of("l")}) IS NULL
+                AND (SELECT true FROM courier.later r WHERE r.queue = $2 AND r.key = k.key LIMIT 1) IS NULL
             UNION ALL
             SELECT id, chr(1) || lpad(id::text, 20, '0'), bytes
             FROM (SELECT * FROM line UNION ALL SELECT * FROM again) n WHERE key IS NULL AND {IsFree}),

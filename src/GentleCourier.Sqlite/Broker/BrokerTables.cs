@@ -97,34 +97,40 @@ internal static class BrokerTables
             PRIMARY KEY (queue, at, copy)
         ) WITHOUT ROWID;
         CREATE UNIQUE INDEX courier_head_key ON courier_head (queue, key);
-        CREATE TRIGGER courier_place_comes AFTER INSERT ON courier_place WHEN NEW.key IS NOT NULL BEGIN
+        CREATE TRIGGER courier_place_comes AFTER INSERT ON courier_place
+        WHEN NEW.key IS NOT NULL
+            AND NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = NEW.queue AND key = NEW.key)
+        BEGIN
             DELETE FROM courier_head WHERE queue = NEW.queue AND key = NEW.key AND copy > NEW.copy;
-            INSERT INTO courier_head (queue, at, copy, key)
-            SELECT NEW.queue, iif(NEW.first_attempt IS NULL AND NEW.error IS NULL, 0, NEW.due), NEW.copy, NEW.key
-            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = NEW.queue AND key = NEW.key)
-            ON CONFLICT DO NOTHING;
+            INSERT OR IGNORE INTO courier_head (queue, at, copy, key)
+            VALUES (
+                NEW.queue, iif(NEW.first_attempt IS NULL AND NEW.error IS NULL, 0, NEW.due), NEW.copy, NEW.key);
         END;
         CREATE TRIGGER courier_place_gets_key AFTER UPDATE OF key ON courier_place WHEN OLD.key IS NULL BEGIN
             INSERT INTO courier_head (queue, at, copy, key)
             VALUES (NEW.queue, iif(NEW.first_attempt IS NULL AND NEW.error IS NULL, 0, NEW.due), NEW.copy, NEW.key);
         END;
-        CREATE TRIGGER courier_place_goes AFTER DELETE ON courier_place WHEN OLD.key IS NOT NULL BEGIN
+        CREATE TRIGGER courier_place_goes AFTER DELETE ON courier_place
+        WHEN OLD.key IS NOT NULL
+            AND NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
+        BEGIN
             DELETE FROM courier_head WHERE queue = OLD.queue AND key = OLD.key AND copy = OLD.copy;
             INSERT INTO courier_head (queue, at, copy, key)
             SELECT queue, iif(first_attempt IS NULL AND error IS NULL, 0, due), copy, key FROM (
                 SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
-            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
-            ON CONFLICT DO NOTHING;
+            WHERE true ON CONFLICT DO NOTHING;
         END;
         CREATE TRIGGER courier_lease_comes AFTER INSERT ON courier_lease WHEN NEW.key IS NOT NULL BEGIN
             DELETE FROM courier_head WHERE queue = NEW.queue AND key = NEW.key;
         END;
-        CREATE TRIGGER courier_lease_goes AFTER DELETE ON courier_lease WHEN OLD.key IS NOT NULL BEGIN
+        CREATE TRIGGER courier_lease_goes AFTER DELETE ON courier_lease
+        WHEN OLD.key IS NOT NULL
+            AND NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
+        BEGIN
             INSERT INTO courier_head (queue, at, copy, key)
             SELECT queue, iif(first_attempt IS NULL AND error IS NULL, 0, due), copy, key FROM (
                 SELECT * FROM courier_place WHERE queue = OLD.queue AND key = OLD.key ORDER BY copy LIMIT 1)
-            WHERE NOT EXISTS (SELECT 1 FROM courier_lease WHERE queue = OLD.queue AND key = OLD.key)
-            ON CONFLICT DO NOTHING;
+            WHERE true ON CONFLICT DO NOTHING;
         END;
 
         -- What was handed over before, to find the oldest of those that wait again.

@@ -72,7 +72,8 @@ internal static class BrokerTopology
         const string Of = "WHERE queue = (SELECT id FROM courier_queue WHERE name = ?)";
         foreach (var sql in new[]
         {
-            "UPDATE courier_queue SET in_key_order = 1, keyless_from = 0 WHERE name = ?",
+            "UPDATE courier_queue SET in_key_order = 1, keyless_from = (SELECT min(due) FROM courier_place "
+                + "WHERE queue = courier_queue.id) WHERE name = ?",
             $"UPDATE courier_lease SET key = char(1) || printf('%020d', copy) {Of} AND key IS NULL",
         })
         {

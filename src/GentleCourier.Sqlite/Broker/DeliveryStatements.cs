@@ -34,7 +34,8 @@ internal sealed class DeliveryStatements(Prepared all)
     private readonly Statement nextInKeyOrder = all.Add("""
         SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
         FROM courier_head h
-            CROSS JOIN courier_place p ON p.queue = h.queue AND p.key = h.key AND p.copy = h.copy
+            CROSS JOIN courier_place p INDEXED BY courier_place_key
+                ON p.queue = h.queue AND p.key = h.key AND p.copy = h.copy
             LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE h.queue = ? AND h.at = 0 ORDER BY h.copy LIMIT ?
         """);
