@@ -12,18 +12,23 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 {
     // So many copies are looked at for a hand-over, and more where too little was found among them.
     private const int Few = 16, Most = 4_000;
+    // What is committed late is so by moments, most of it: among the last so many it is looked for each time.
+    private const int Recent = 500;
     // Looking at all of it is for what nobody told of, for a small share of the time.
     private const int Restraint = 100;
     private static readonly TimeSpan BuryEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
 
     private readonly Lock gate = new();
     private readonly HashSet<string> freed = new(StringComparer.Ordinal);
-    // What lies before it was committed when it was passed.
-    private Position late = new(0, clock);
-    private long passed, buriedAt, sweptAt = clock.GetTimestamp(), sweepBegan;
-    private long? sweptTo;
-    private TimeSpan rest = SweepEvery;
+    private long passed, buriedAt;
     private int looks = Few;
+    // All up to here was committed when it was looked at; and up to where that will be said, once every transaction has
+    // ended that came before the other number.
+    private long sure;
+    private (long Copy, long Transaction)? next;
+    // What is looked at again, a part each time: up to where it is, and where it ends.
+    private (long At, long End, bool IsAll)? again;
+    private long sweepBegan, sweepAt = At(clock, SweepEvery);
 
     /// <summary>Nobody has these in hand any more, and what waits with them has to be looked for.</summary>
     public void Free(IEnumerable<string> keys)
@@ -34,31 +39,36 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     /// <summary>What has come of a look is not known: all of it is looked at anew.</summary>
     public void Reset()
     {
-        lock (gate) (passed, sweptTo, late) = (0, null, new(0, clock));
-        place.Pass(link, 0);
+        lock (gate)
+        {
+            (passed, sure, next, again) = (0, 0, null, null);
+            place.Pass(link, sure, sweepAt);
+        }
     }
 
-    /// <summary>Adds a hand-over to other statements.</summary>
+    /// <summary>Adds to other statements what comes before a hand-over, and says where that begins.</summary>
     /// <param name="trip">Those.</param>
     /// <param name="credit">How many at the most; with 0 only what has a turn is told of.</param>
-    /// <param name="isFromHead">Whether to look also at what came late.</param>
+    /// <param name="isFromHead">Whether to look also at what was passed.</param>
     /// <param name="step">What is asked about the head of the queue along with it.</param>
     /// <param name="now">The time.</param>
     public Look Begin(RoundTrip trip, int credit, bool isFromHead, QueuePlace.Step? step, NpgsqlParameter now)
     {
         lock (gate)
         {
-            var look = new Look(
-                passed, [.. freed], credit, credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most), step, late);
+            var look = new Look(passed, [.. freed], credit, step)
+            {
+                Chunk = credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most),
+            };
             if (!isFromHead || credit == 0) return look;
             if (buriedAt == 0 || clock.GetElapsedTime(buriedAt) >= BuryEvery)
             {
                 buriedAt = clock.GetTimestamp();
                 trip.Add(sql.Bury, _ => look.HasBuried = true, now, Parameter.Of(queue), Parameter.Of(link));
             }
-            if (sweptTo is null && clock.GetElapsedTime(sweptAt) >= rest) BeginSweep();
-            look.IsSweep = sweptTo is not null;
-            look.Again = sweptTo ?? (late.Place < passed ? late.Place : null);
+            if (sweepAt <= clock.GetTimestamp()) BeginSweep();
+            look.Again = again;
+            if (sure < passed) look.RecentFrom = Math.Max(sure, passed - Recent);
             return look;
         }
     }
@@ -72,30 +82,55 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         lock (gate)
         {
             freed.ExceptWith(look.Freed);
-            if (look.Late != late) return true;
+            // It was begun before all was to be looked at anew.
+            if (look.From > passed) return true;
             passed = Math.Max(passed, look.Passed);
-            look.Step?.Tell(late, look.Passed);
             if (look.Chunk > 0) looks = found >= look.Credit ? Few : Math.Min(Most, 4 * looks);
-            if (look.IsSweep) EndSweep(look);
-            if (look.HasBuried && sweptTo is null) BeginSweep();
-            place.Pass(link, passed);
-            return sweptTo is not null || look.Chunk > 0 && look.Seen == look.Chunk || freed.Count > 0;
+            if (look.Again is { } range && again == range) GoOn(range, look);
+            if (look.HasBuried) BeginSweep();
+            else if (look.Step is { } step) Advance(step);
+            place.Pass(link, sure, sweepAt);
+            return again is not null || freed.Count > 0 || (look.Chunk > 0 && look.Seen == look.Chunk);
         }
     }
 
-    private void BeginSweep() => (sweptTo, sweepBegan) = (place.From, Stopwatch.GetTimestamp());
+    private static long At(TimeProvider clock, TimeSpan later) =>
+        clock.GetTimestamp() + (long)(later.TotalSeconds * clock.TimestampFrequency);
 
-    private void EndSweep(Look look)
+    private void BeginSweep()
     {
-        sweptTo = look.SeenAgain == look.Chunk ? look.LastAgain : null;
-        if (sweptTo is not null) return;
-        var took = Restraint * Stopwatch.GetElapsedTime(sweepBegan);
-        (sweptAt, rest) = (clock.GetTimestamp(), took > SweepEvery ? took : SweepEvery);
+        (again, sweepBegan, sweepAt) = ((place.From, passed, true), Stopwatch.GetTimestamp(), At(clock, SweepEvery));
+        next = null;
+    }
+
+    private void GoOn((long At, long End, bool IsAll) range, Look look)
+    {
+        again = look.SeenAgain == look.Chunk && look.LastAgain < range.End ? (look.LastAgain!.Value, range.End, range.IsAll)
+            : null;
+        if (again is not null) return;
+        if (!range.IsAll) sure = Math.Max(sure, range.End);
+        else sweepAt = Math.Max(sweepAt, At(clock, Restraint * Stopwatch.GetElapsedTime(sweepBegan)));
+    }
+
+    /// <summary>
+    /// Once all transactions have ended that were under way when copies were passed, those that came late among them
+    /// are there, and are looked at.
+    /// </summary>
+    private void Advance(QueuePlace.Step step)
+    {
+        if (next is { } mark)
+        {
+            if (again is not null || step.Ended < mark.Transaction) return;
+            (again, next) = ((sure, mark.Copy, false), null);
+        }
+        else if (passed > sure && again is null)
+        {
+            next = (passed, step.Upcoming);
+        }
     }
 
     /// <summary>One look: where it begins, and what it has seen.</summary>
-    internal sealed class Look(
-        long from, string[] freed, int credit, int chunk, QueuePlace.Step? step, Position late)
+    internal sealed class Look(long from, string[] freed, int credit, QueuePlace.Step? step)
     {
         public long From => from;
 
@@ -103,15 +138,16 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
         public int Credit => credit;
 
-        public int Chunk => chunk;
-
         public QueuePlace.Step? Step => step;
 
-        public Position Late => late;
+        /// <summary>How many copies are looked at.</summary>
+        public int Chunk { get; init; }
 
-        public long? Again { get; set; }
+        /// <summary>The part of what was passed that is looked at again.</summary>
+        public (long At, long End, bool IsAll)? Again { get; set; }
 
-        public bool IsSweep { get; set; }
+        /// <summary>What was passed is looked at from here on as well; null: it is not.</summary>
+        public long? RecentFrom { get; set; }
 
         public bool HasBuried { get; set; }
 
@@ -123,11 +159,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
         public long SeenAgain { get; private set; }
 
-        public bool HasTurned { get; private set; }
-
         /// <summary>What is told with each row.</summary>
-        public void Read(NpgsqlDataReader row) =>
-            (Passed, LastAgain, Seen, SeenAgain, HasTurned) = (row.GetInt64(8), row.IsDBNull(9) ? null : row.GetInt64(9),
-                row.GetInt64(10), row.GetInt64(11), row.GetInt64(12) > 0);
+        public void Read(NpgsqlDataReader row) => (Passed, LastAgain, Seen, SeenAgain) =
+            (row.GetInt64(8), row.IsDBNull(9) ? null : row.GetInt64(9), row.GetInt64(10), row.GetInt64(11));
     }
 }

@@ -17,8 +17,9 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     private static string Of(string table) => IsFree.Replace("until", $"{table}.until", StringComparison.Ordinal);
 
     /// <summary>
-    /// Hands over the oldest of what may be, of <c>$4</c> copies each in the line from <c>$3</c> on, in what was passed
-    /// from <c>$13</c> on, of turns, and of the keys <c>$12</c>. Whoever adds the row of a key has it in hand: two that
+    /// Hands over the oldest of what may be: of <c>$14</c> copies in the line from <c>$3</c> on, of as many that were
+    /// passed, between <c>$13</c> and <c>$15</c>, of the last that were, from <c>$16</c> on, of turns, and of the keys
+    /// <c>$12</c>. Whoever adds the row of a key has it in hand: two that
     /// want one wait for each other, and by the time that one of them has it nobody else's copy of that key is in hand.
     /// What may be handed over, and is not, stays in the line, or has a turn: a settled key's next copy only where it
     /// may have been passed by.
@@ -31,9 +32,12 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         WITH line AS MATERIALIZED (
             SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
             WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $14),
-        again AS MATERIALIZED (
+        part AS MATERIALIZED (
             SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $13 AND id <= $3 ORDER BY id LIMIT $14),
+            WHERE queue = $2 AND id > $13 AND id <= $15 ORDER BY id LIMIT $14),
+        again AS MATERIALIZED (
+            SELECT * FROM part UNION SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
+            WHERE queue = $2 AND id > $16 AND id <= $3),
         turns AS MATERIALIZED (
             SELECT ctid AS place, id, key FROM courier.turn WHERE queue = $2
             ORDER BY id LIMIT greatest($4, 100) FOR UPDATE SKIP LOCKED),
@@ -78,8 +82,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT $2, id, key FROM first f WHERE key NOT IN (SELECT key FROM next)
                 AND key NOT IN (SELECT key FROM turns)
                 AND (id <= $3 OR key = ANY ($12)
-                    AND id <= {Margin} + (SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $2))
-            RETURNING 1),
+                    AND id <= {Margin} + (SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $2))),
         passed AS (
             SELECT coalesce((SELECT min(id) - 1 FROM first WHERE id > $3 AND id <= (SELECT max(id) FROM line)
                     AND id NOT IN (SELECT id FROM next)), (SELECT max(id) FROM line), $3) AS id),
@@ -89,8 +92,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             WHERE $10 OR id > $3 OR EXISTS (SELECT FROM taken)
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = excluded.place, passed = excluded.passed)
-        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT max(id) FROM again),
-            (SELECT count(*) FROM line), (SELECT count(*) FROM again), (SELECT count(*) FROM turned)
+        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT max(id) FROM part),
+            (SELECT count(*) FROM line), (SELECT count(*) FROM part)
         FROM passed p LEFT JOIN taken t ON true
         """);
 

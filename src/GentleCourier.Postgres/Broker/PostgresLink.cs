@@ -36,7 +36,7 @@ internal sealed class PostgresLink : IReceivingLink
         (this.queue, this.isInKeyOrder, this.worker, this.lease) = (queue, isInKeyOrder, worker, lease);
         place = broker.PlaceOf(queue);
         line = new KeyLine(link, queue, place, ofKeys, broker.Clock);
-        if (isInKeyOrder) place.Pass(link, 0);
+        if (isInKeyOrder) line.Reset();
     }
 
     public TimeSpan? RenewEvery => lease / 3;
@@ -255,7 +255,8 @@ internal sealed class PostgresLink : IReceivingLink
         if (look is null) trip.Add(sql.HandOver, HandedOver, parameters);
         else trip.Add(
             ofKeys.HandOver, HandedOver,
-            [.. parameters, Parameter.Of(look.Freed), Parameter.Of(look.Again), Parameter.Of(look.Chunk)]);
+            [.. parameters, Parameter.Of(look.Freed), Parameter.Of(look.Again?.At), Parameter.Of(look.Chunk),
+            Parameter.Of(look.Again?.End), Parameter.Of(look.RecentFrom)]);
         step?.AddAfter(trip, sql, queue);
         return fetch;
 

@@ -12,7 +12,7 @@ internal sealed class QueuePlace(TimeProvider clock)
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(250);
 
     private readonly Lock gate = new();
-    private readonly Dictionary<long, long> passed = [];
+    private readonly Dictionary<long, (long Copy, long SweepAt)> passed = [];
     private readonly Position position = new(0, clock);
     private long learnedAt;
 
@@ -34,19 +34,25 @@ internal sealed class QueuePlace(TimeProvider clock)
         }
     }
 
-    /// <summary>In key order, up to where each link of this process has looked at it.</summary>
+    /// <summary>
+    /// In key order, up to where each link of this process has looked at it for good, and need not at present.
+    /// </summary>
     public long Passed
     {
         get
         {
-            lock (gate) return passed.Count == 0 ? 0 : passed.Values.Min();
+            var now = clock.GetTimestamp();
+            lock (gate) return passed.Count == 0 ? 0 : passed.Values.Min(p => p.SweepAt <= now ? 0 : p.Copy);
         }
     }
 
-    /// <summary>A link has looked at it up to here.</summary>
-    public void Pass(long link, long copy)
+    /// <summary>A link has looked at it up to here: nothing can come there any more.</summary>
+    /// <param name="link">The link.</param>
+    /// <param name="copy">Up to where.</param>
+    /// <param name="sweepAt">When it is to look at all of it again, as a timestamp of the clock.</param>
+    public void Pass(long link, long copy, long sweepAt)
     {
-        lock (gate) passed[link] = copy;
+        lock (gate) passed[link] = (copy, sweepAt);
     }
 
     /// <summary>A link looks no more.</summary>
@@ -85,10 +91,11 @@ internal sealed class QueuePlace(TimeProvider clock)
             sql.Left, row => (first, upcoming) = (row.IsDBNull(0) ? null : row.GetInt64(0), row.GetInt64(1)),
             Parameter.Of(queue), Parameter.Of(place));
 
-        /// <summary>
-        /// It has been answered: so much has been looked at, and what is committed after that lies behind.
-        /// </summary>
-        public void Tell(Position late, long looked) => late.Read(ended, null, looked, upcoming);
+        /// <summary>Transactions before this one had ended before the look; known once it is answered.</summary>
+        public long Ended => ended;
+
+        /// <summary>The number of the next transaction, after the look.</summary>
+        public long Upcoming => upcoming;
 
         /// <summary>It has been answered.</summary>
         /// <param name="highest">The last copy that has been seen; null where none has.</param>
