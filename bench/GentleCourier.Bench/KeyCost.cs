@@ -21,10 +21,11 @@ internal static class KeyCost
     private static readonly int[] Sizes = [1_000, 100_000, 1_000_000];
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(5), Long = TimeSpan.FromSeconds(3);
 
-    /// <param name="args">How many wait at the most, by default a million.</param>
+    /// <param name="args">How many wait at the most, by default a million; and an engine, where not both.</param>
     public static async Task<int> RunAsync(string[] args)
     {
         var most = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 1_000_000;
+        var engine = args.Length > 1 ? args[1] : null;
         Console.WriteLine($"{"engine",-12} {"waiting",10} {"keys",10} {"first ms",10} {"in vain ms",11} {"events/s",10} "
             + $"{"beside dead rows",17}");
         foreach (var waiting in Sizes.Where(n => n <= most))
@@ -32,13 +33,15 @@ internal static class KeyCost
             foreach (var keys in new[] { 0, waiting / 5, 1 })
             {
                 var inKeyOrder = keys > 0;
-                await using (var workshop = new Workshop())
+                if (engine is null or "sqlite")
                 {
+                    await using var workshop = new Workshop();
                     await MeasureAsync(
                         "SQLite", await workshop.BrokerAsync(), waiting, keys, null, counter => workshop.Host(
                             courier => Receive(courier, inKeyOrder),
                             services: services => services.AddSingleton(counter)));
                 }
+                if (engine == "sqlite") continue;
                 await using var server = new ServerWorkshop();
                 if (!EngineAddress.TryParse(ServerWorkshop.AddressOfNew("keys"), out var address)) return 1;
                 await using var broker = new PostgresEngine().CreateBroker(address, TimeProvider.System);

@@ -140,6 +140,9 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     public readonly string IsInKeyOrder = server.Sql("SELECT in_key_order FROM courier.queue WHERE id = $1");
 
+    /// <summary>Up to where links have found the queue to be empty.</summary>
+    public readonly string Place = server.Sql("SELECT coalesce(max(place), 0) FROM courier.link WHERE queue = $1");
+
     private static string HandingOver(string found) => $"""
         WITH taken AS (
             UPDATE courier.copy SET {InHandNow} WHERE ctid = ANY (ARRAY (

@@ -20,15 +20,21 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
     private readonly Lock gate = new();
     private readonly HashSet<string> freed = new(StringComparer.Ordinal);
-    private long passed, buriedAt;
+    private long passed = place.Known, buriedAt;
     private int looks = Few;
     // All up to here was committed when it was looked at; and up to where that will be said, once every transaction has
     // ended that came before the other number.
-    private long sure;
+    private long sure = place.Known;
     private (long Copy, long Transaction)? next;
     // What is looked at again, a part each time: up to where it is, and where it ends.
     private (long At, long End, bool IsAll)? again;
     private long sweepBegan, sweepAt = At(clock, SweepEvery);
+
+    /// <summary>The queue is in key order.</summary>
+    public void Begin()
+    {
+        lock (gate) place.Pass(link, sure, sweepAt);
+    }
 
     /// <summary>Nobody has these in hand any more, and what waits with them has to be looked for.</summary>
     public void Free(IEnumerable<string> keys)
@@ -159,8 +165,27 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
         public long SeenAgain { get; private set; }
 
+        /// <summary>Whether there is something for others, which nobody had told of.</summary>
+        public bool HasTurned { get; private set; }
+
+        private bool LooksAgain => Again is not null || RecentFrom is not null;
+
+        /// <summary>Adds the hand-over.</summary>
+        public void Add(
+            RoundTrip trip, KeyOrderStatements sql, Action<NpgsqlDataReader> row, NpgsqlParameter[] parameters)
+        {
+            parameters = [.. parameters, Parameter.Of(Freed), Parameter.Of(Chunk)];
+            if (!LooksAgain) trip.Add(sql.HandOverOfLine, row, parameters);
+            else trip.Add(
+                sql.HandOver, row,
+                [.. parameters, Parameter.Of(Again?.At), Parameter.Of(Again?.End), Parameter.Of(RecentFrom)]);
+        }
+
         /// <summary>What is told with each row.</summary>
-        public void Read(NpgsqlDataReader row) => (Passed, LastAgain, Seen, SeenAgain) =
-            (row.GetInt64(8), row.IsDBNull(9) ? null : row.GetInt64(9), row.GetInt64(10), row.GetInt64(11));
+        public void Read(NpgsqlDataReader row)
+        {
+            (Passed, Seen, HasTurned) = (row.GetInt64(8), row.GetInt64(9), row.GetInt64(10) > 0);
+            if (LooksAgain) (LastAgain, SeenAgain) = (row.IsDBNull(11) ? null : row.GetInt64(11), row.GetInt64(12));
+        }
     }
 }

@@ -17,8 +17,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     private static string Of(string table) => IsFree.Replace("until", $"{table}.until", StringComparison.Ordinal);
 
     /// <summary>
-    /// Hands over the oldest of what may be: of <c>$14</c> copies in the line from <c>$3</c> on, of as many that were
-    /// passed, between <c>$13</c> and <c>$15</c>, of the last that were, from <c>$16</c> on, of turns, and of the keys
+    /// Hands over the oldest of what may be: of <c>$13</c> copies in the line from <c>$3</c> on, of as many that were
+    /// passed, between <c>$14</c> and <c>$15</c>, of the last that were, from <c>$16</c> on, of turns, and of the keys
     /// <c>$12</c>. Whoever adds the row of a key has it in hand: two that
     /// want one wait for each other, and by the time that one of them has it nobody else's copy of that key is in hand.
     /// What may be handed over, and is not, stays in the line, or has a turn: a settled key's next copy only where it
@@ -28,22 +28,32 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// A copy that is passed since its key is in hand is found again by whoever settles that: it looks in a transaction
     /// of its own, after the settlement is committed, and so sees all that anybody has passed before.
     /// </remarks>
-    public readonly string HandOver = server.Sql($"""
-        WITH line AS MATERIALIZED (
-            SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $14),
+    public readonly string HandOver = server.Sql(HandingOver(looksAgain: true));
+
+    /// <summary>The same where nothing that was passed is looked at: it costs less.</summary>
+    public readonly string HandOverOfLine = server.Sql(HandingOver(looksAgain: false));
+
+    private const string Again = """
         part AS MATERIALIZED (
             SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $13 AND id <= $15 ORDER BY id LIMIT $14),
+            WHERE queue = $2 AND id > $14 AND id <= $15 ORDER BY id LIMIT $13),
         again AS MATERIALIZED (
             SELECT * FROM part UNION SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
             WHERE queue = $2 AND id > $16 AND id <= $3),
-        turns AS MATERIALIZED (
+        seen AS MATERIALIZED (SELECT * FROM line UNION ALL SELECT * FROM again),
+
+        """;
+
+    private static string HandingOver(bool looksAgain) => $"""
+        WITH line AS MATERIALIZED (
+            SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
+            WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $13),
+        {(looksAgain ? Again : "")}        turns AS MATERIALIZED (
             SELECT ctid AS place, id, key FROM courier.turn WHERE queue = $2
             ORDER BY id LIMIT greatest($4, 100) FOR UPDATE SKIP LOCKED),
         keys AS (
-            SELECT key FROM line WHERE key IS NOT NULL UNION SELECT key FROM again WHERE key IS NOT NULL
-            UNION SELECT key FROM turns UNION SELECT key FROM unnest($12) AS k (key)),
+            SELECT key FROM {(looksAgain ? "seen" : "line")} s WHERE key IS NOT NULL UNION SELECT key FROM turns
+            UNION SELECT key FROM unnest($12) AS k (key)),
         first AS MATERIALIZED (
             SELECT f.id, k.key, f.bytes FROM keys k CROSS JOIN LATERAL (
                 SELECT c.id, octet_length(c.event) AS bytes FROM courier.copy c
@@ -52,7 +62,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
                 AND (SELECT true FROM courier.later r WHERE r.queue = $2 AND r.key = k.key LIMIT 1) IS NULL
             UNION ALL
             SELECT id, chr(1) || lpad(id::text, 20, '0'), bytes
-            FROM (SELECT * FROM line UNION ALL SELECT * FROM again) n WHERE key IS NULL AND {IsFree}),
+            FROM {(looksAgain ? "seen" : "line")} n WHERE key IS NULL AND {IsFree}),
         next AS MATERIALIZED (
             SELECT id, key FROM (
                 SELECT id, key, row_number() OVER (ORDER BY id) AS rank,
@@ -82,7 +92,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT $2, id, key FROM first f WHERE key NOT IN (SELECT key FROM next)
                 AND key NOT IN (SELECT key FROM turns)
                 AND (id <= $3 OR key = ANY ($12)
-                    AND id <= {Margin} + (SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $2))),
+                    AND id <= {Margin} + (SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $2))
+            RETURNING 1),
         passed AS (
             SELECT coalesce((SELECT min(id) - 1 FROM first WHERE id > $3 AND id <= (SELECT max(id) FROM line)
                     AND id NOT IN (SELECT id FROM next)), (SELECT max(id) FROM line), $3) AS id),
@@ -91,11 +102,11 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT $8, $2, $7, $9 + (SELECT count(*) FROM taken), coalesce($1, now()) + $5, $11, id FROM passed
             WHERE $10 OR id > $3 OR EXISTS (SELECT FROM taken)
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
-                place = excluded.place, passed = excluded.passed)
-        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT max(id) FROM part),
-            (SELECT count(*) FROM line), (SELECT count(*) FROM part)
+                place = CASE WHEN $11 > 0 THEN $11 ELSE link.place END, passed = excluded.passed)
+        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT count(*) FROM line),
+            (SELECT count(*) FROM turned){(looksAgain ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}
         FROM passed p LEFT JOIN taken t ON true
-        """);
+        """;
 
     /// <summary>Keys that are settled are nobody's, if they were of this hand-over.</summary>
     public readonly string Free = server.Sql(

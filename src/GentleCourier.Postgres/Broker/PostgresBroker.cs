@@ -180,10 +180,13 @@ internal sealed class PostgresBroker
         ArgumentOutOfRangeException.ThrowIfLessThan(lease, TimeSpan.FromSeconds(1));
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        var inKeyOrder = false;
+        var (inKeyOrder, place) = (false, 0L);
         await server.RunAsync(
-            "read", new RoundTrip().Add(sql.IsInKeyOrder, row => inKeyOrder = row.GetBoolean(0), Parameter.Of(id)),
+            "read",
+            new RoundTrip().Add(sql.IsInKeyOrder, row => inKeyOrder = row.GetBoolean(0), Parameter.Of(id))
+                .Add(sql.Place, row => place = row.GetInt64(0), Parameter.Of(id)),
             cancellationToken).ConfigureAwait(false);
+        PlaceOf(id).BeginAt(place);
         return new PostgresLink(this, sql, ofKeys, id, inKeyOrder, worker, lease);
     }
 

@@ -36,7 +36,7 @@ internal sealed class PostgresLink : IReceivingLink
         (this.queue, this.isInKeyOrder, this.worker, this.lease) = (queue, isInKeyOrder, worker, lease);
         place = broker.PlaceOf(queue);
         line = new KeyLine(link, queue, place, ofKeys, broker.Clock);
-        if (isInKeyOrder) line.Reset();
+        if (isInKeyOrder) line.Begin();
     }
 
     public TimeSpan? RenewEvery => lease / 3;
@@ -91,7 +91,7 @@ internal sealed class PostgresLink : IReceivingLink
         if (fetch is null && keys is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
 
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
-        await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
+        if (trip.Count > 0) await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
 
         lock (gate)
@@ -99,9 +99,7 @@ internal sealed class PostgresLink : IReceivingLink
         broker.CopiesGone(settled.Count);
         var next = fetch is not null ? Take(fetch)
             : keys is not null ? await FetchNextAsync(keys, credit, left).ConfigureAwait(false) : [];
-        // In key order the next of a key may be handed over, too.
-        if (keys is not null || settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified))
-            broker.Announce([queue]);
+        if (settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified)) broker.Announce([queue]);
         return new Exchange([.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], next)
         {
             DeadLetters = letters,
@@ -253,10 +251,7 @@ internal sealed class PostgresLink : IReceivingLink
             Parameter.Of(look is null ? place.Known : fetch.From),
         ];
         if (look is null) trip.Add(sql.HandOver, HandedOver, parameters);
-        else trip.Add(
-            ofKeys.HandOver, HandedOver,
-            [.. parameters, Parameter.Of(look.Freed), Parameter.Of(look.Again?.At), Parameter.Of(look.Chunk),
-            Parameter.Of(look.Again?.End), Parameter.Of(look.RecentFrom)]);
+        else look.Add(trip, ofKeys, HandedOver, parameters);
         step?.AddAfter(trip, sql, queue);
         return fetch;
 
@@ -287,6 +282,7 @@ internal sealed class PostgresLink : IReceivingLink
         fetch.Step?.End(fetch.Look?.Passed ?? (deliveries.Count > 0 ? Key(deliveries[^1]).Copy : null));
         // It may have been put in key order in this moment.
         fetch.IsMore = fetch.Look is { } look ? line.End(look, deliveries.Count) : isInKeyOrder;
+        if (fetch.Look is { HasTurned: true }) broker.Announce([queue]);
         return deliveries;
     }
 

@@ -13,7 +13,7 @@ internal sealed class QueuePlace(TimeProvider clock)
 
     private readonly Lock gate = new();
     private readonly Dictionary<long, (long Copy, long SweepAt)> passed = [];
-    private readonly Position position = new(0, clock);
+    private Position position = new(0, clock);
     private long learnedAt;
 
     /// <summary>Up to where the queue is known to be empty.</summary>
@@ -23,6 +23,13 @@ internal sealed class QueuePlace(TimeProvider clock)
         {
             lock (gate) return position.Place;
         }
+    }
+
+    /// <summary>Others have found it to be empty up to here.</summary>
+    public void BeginAt(long place)
+    {
+        lock (gate)
+            if (position.Place == 0) position = new(place, clock);
     }
 
     /// <summary>Where a look at the head begins; at 0 where it is time for that.</summary>
