@@ -4,6 +4,7 @@ using GentleCourier.Bench;
 //        GentleCourier.Bench budget [ENGINE …] [--rates 1,100,1000,0] [--against FOLDER] [--statements]
 //        GentleCourier.Bench prefetch | scale | wake | idle | memory | postgres | watch | telemetry
 //        GentleCourier.Bench amqp [EVENTS] | amqp-port [EVENTS] [apart] | amqp-far | later [EVENTS]
-//        GentleCourier.Bench postgres-long [EVENTS] | status [EVENTS] | retention [EVENTS] | held [EVENTS] | keys [EVENTS]
+//        GentleCourier.Bench postgres-long [EVENTS] | status [EVENTS] | retention [EVENTS] | held [EVENTS]
+//        GentleCourier.Bench keys [EVENTS [ENGINE]]
 return args is [var measurement, ..] && Measurements.Find(measurement) is { } measure
     ? await measure(args[1..]) : await Rounds.RunAsync(args);

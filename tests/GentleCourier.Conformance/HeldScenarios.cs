@@ -205,7 +205,7 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
             ["a"] = ["a"], ["b"] = ["a", "b"], ["c"] = ["c", "b", "a"],
         };
 
-        public IReadOnlySet<string> Up { get; set; } = new HashSet<string>();
+        public HashSet<string> Up { get; set; } = [];
 
         public bool GivesBack { get; set; } = true;
 
@@ -340,7 +340,8 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
                 return batch.Rows.Count;
             }
             await store.MarkAsync(term, marks);
-            if (next is { Rows.Count: > 0 } && marks.IsForgettingAlone) await store.MarkAsync(term, await PublishAsync(next));
+            if (next is { Rows.Count: > 0 } && marks.IsForgettingAlone)
+                await store.MarkAsync(term, await PublishAsync(next));
             return batch.Rows.Count;
         }
 
@@ -362,10 +363,12 @@ public abstract class HeldScenarios<TPlace> where TPlace : Place, new()
         /// <summary>Each key at each place, by the first time that each of its events was published.</summary>
         public void AssertInOrder()
         {
-            foreach (var key in Came.Distinct().GroupBy(c => (c.Place, events[c.Id].Key)).Where(g => g.Key.Key is not null))
+            foreach (var key in Came.Distinct().GroupBy(c => (c.Place, events[c.Id].Key))
+                .Where(g => g.Key.Key is not null))
             {
                 var order = key.Select(c => int.Parse(c.Id)).ToList();
-                Assert.True(order.SequenceEqual(order.Order()), $"{store.DisplayName}, {key.Key}: {string.Join(' ', order)}");
+                Assert.True(
+                    order.SequenceEqual(order.Order()), $"{store.DisplayName}, {key.Key}: {string.Join(' ', order)}");
             }
         }
     }

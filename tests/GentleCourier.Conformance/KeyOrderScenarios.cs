@@ -222,7 +222,8 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
         var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
         var broker = crossing.AnotherBroker(clock);
         await PrepareAsync(broker);
-        await broker.PublishAsync([.. Enumerable.Range(0, 300).Select(n => Crossing.TapEvent(n, n % 2 == 0 ? "a" : "b"))]);
+        await broker.PublishAsync(
+            [.. Enumerable.Range(0, 300).Select(n => Crossing.TapEvent(n, n % 2 == 0 ? "a" : "b"))]);
         await using var link = await crossing.AnotherBroker(clock).OpenLinkAsync("taps", "w", Lease);
         var held = await link.ReceiveAsync(10, CancellationToken.None).WaitAsync(Crossing.Limit);
         Assert.Equal([0, 1], held.Select(d => Crossing.NumberOf(d.Json)));
@@ -315,7 +316,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
         async Task WorkAsync(int worker, bool isLast, CancellationToken over)
         {
             var random = new Random(worker);
-            var link = await brokers[worker].OpenLinkAsync("taps", $"w{worker}", Lease);
+            var link = await brokers[worker].OpenLinkAsync("taps", $"w{worker}", Lease, CancellationToken.None);
             List<HandOver> held = [];
             while (!over.IsCancellationRequested)
             {
@@ -333,7 +334,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
                     foreach (var lost in held) dead.Enqueue(KeyOf(Crossing.NumberOf(lost.Json)));
                     held.Clear();
                     await link.DisposeAsync();
-                    link = await brokers[worker].OpenLinkAsync("taps", $"w{worker}", Lease);
+                    link = await brokers[worker].OpenLinkAsync("taps", $"w{worker}", Lease, CancellationToken.None);
                     continue;
                 }
                 await SettleAsync(link, held, random);
@@ -491,7 +492,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
                 (State.InHand, clock.GetUtcNow() + Lease, delivery, link);
         }
 
-        /// <summary>Settles some of what a link holds, and takes what there is; that may be less than there is.</summary>
+        /// <summary>Settles some of what a link holds, and takes what it is given.</summary>
         private async Task SettleAsync(int link)
         {
             var held = copies.Where(c => c.State == State.InHand && c.Link == link && c.Delivery is not null)

@@ -32,7 +32,8 @@ public sealed class RelayDecisionTests
         Assert.Equal(marks.Keys.Select(k => k.Key).Distinct(), marks.Keys.Select(k => k.Key));
         Assert.Empty(marks.Freed.Intersect(marks.Keys.Select(k => k.Key)));
         // What waits for a route is the oldest of its key, or of none, and its type is tried again.
-        Assert.Equal(marks.Held.Any(h => h.WaitsFor is not null) ? ["type t"] : [], marks.Obstacles.Select(o => o.Name));
+        Assert.Equal(
+            marks.Held.Any(h => h.WaitsFor is not null) ? ["type t"] : [], marks.Obstacles.Select(o => o.Name));
         Assert.All(marks.Held.Where(h => h.WaitsFor is not null), h => Assert.DoesNotContain(
             batch.TakeWhile(b => b.Row.Row != h.Row), b => b.Result.Fate == PublishFate.Deferred
                 && b.Row.Event.PartitionKey is { } key

@@ -131,7 +131,8 @@ nodes.Validators.Add(result =>
 var late = new Option<bool>("--late")
 {
     Description =
-        "Deploy queues, routes and workers only when a third of the events has been published: until then all are held.",
+        "Deploy queues, routes and workers only when a third of the events has been published; until then all are "
+        + "held.",
 };
 var chaos = new Command(
     "chaos",
@@ -151,7 +152,8 @@ chaos.Validators.Add(result =>
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
     new Chaos.Options(
         result.GetValue(engine)!, result.GetValue(nodes), result.GetValue(events), result.GetValue(chaosKills),
-        result.GetValue(serverKills), result.GetValue(late), result.GetValue(seed), result.GetValue(ledger), result.GetValue(keep)), cancel));
+        result.GetValue(serverKills), result.GetValue(late), result.GetValue(seed), result.GetValue(ledger),
+        result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args)

@@ -12,15 +12,17 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 {
     // So many copies are looked at for a hand-over, and more where too little was found among them.
     private const int Few = 16, Most = 4_000;
+    // Others may have looked so much further since it was last asked how far they are.
+    private const int Margin = 10_000;
     // What is committed late is so by moments, most of it: among the last so many it is looked for each time.
     private const int Recent = 500;
     // Looking at all of it is for what nobody told of, for a small share of the time.
     private const int Restraint = 100;
-    private static readonly TimeSpan BuryEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
 
     private readonly Lock gate = new();
     private readonly HashSet<string> freed = new(StringComparer.Ordinal);
-    private long passed = place.Known, buriedAt;
+    private long passed = place.Known, others, askedAt;
     private int looks = Few;
     // All up to here was committed when it was looked at; and up to where that will be said, once every transaction has
     // ended that came before the other number.
@@ -65,12 +67,14 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             var look = new Look(passed, [.. freed], credit, step)
             {
                 Chunk = credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most),
+                Others = Math.Max(others, passed) + Margin,
             };
             if (!isFromHead || credit == 0) return look;
-            if (buriedAt == 0 || clock.GetElapsedTime(buriedAt) >= BuryEvery)
+            if (askedAt == 0 || clock.GetElapsedTime(askedAt) >= AskEvery)
             {
-                buriedAt = clock.GetTimestamp();
-                trip.Add(sql.Bury, _ => look.HasBuried = true, now, Parameter.Of(queue), Parameter.Of(link));
+                askedAt = clock.GetTimestamp();
+                trip.Add(sql.Bury, _ => look.HasBuried = true, now, Parameter.Of(queue), Parameter.Of(link))
+                    .Add(sql.Passed, row => others = row.GetInt64(0), Parameter.Of(queue));
             }
             if (sweepAt <= clock.GetTimestamp()) BeginSweep();
             look.Again = again;
@@ -111,8 +115,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
     private void GoOn((long At, long End, bool IsAll) range, Look look)
     {
-        again = look.SeenAgain == look.Chunk && look.LastAgain < range.End ? (look.LastAgain!.Value, range.End, range.IsAll)
-            : null;
+        again = look.SeenAgain == look.Chunk && look.LastAgain < range.End
+            ? (look.LastAgain!.Value, range.End, range.IsAll) : null;
         if (again is not null) return;
         if (!range.IsAll) sure = Math.Max(sure, range.End);
         else sweepAt = Math.Max(sweepAt, At(clock, Restraint * Stopwatch.GetElapsedTime(sweepBegan)));
@@ -149,6 +153,9 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         /// <summary>How many copies are looked at.</summary>
         public int Chunk { get; init; }
 
+        /// <summary>Up to where others may have looked.</summary>
+        public long Others { get; init; }
+
         /// <summary>The part of what was passed that is looked at again.</summary>
         public (long At, long End, bool IsAll)? Again { get; set; }
 
@@ -174,7 +181,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         public void Add(
             RoundTrip trip, KeyOrderStatements sql, Action<NpgsqlDataReader> row, NpgsqlParameter[] parameters)
         {
-            parameters = [.. parameters, Parameter.Of(Freed), Parameter.Of(Chunk)];
+            parameters = [.. parameters, Parameter.Of(Freed), Parameter.Of(Chunk), Parameter.Of(Others)];
             if (!LooksAgain) trip.Add(sql.HandOverOfLine, row, parameters);
             else trip.Add(
                 sql.HandOver, row,

@@ -11,18 +11,15 @@ internal sealed class KeyOrderStatements(PostgresServer server)
 {
     private const string IsFree = BrokerStatements.IsFree;
 
-    // Who has looked in this moment at copies behind those that a link is known to have passed.
-    private const int Margin = 10_000;
-
     private static string Of(string table) => IsFree.Replace("until", $"{table}.until", StringComparison.Ordinal);
 
     /// <summary>
     /// Hands over the oldest of what may be: of <c>$13</c> copies in the line from <c>$3</c> on, of as many that were
-    /// passed, between <c>$14</c> and <c>$15</c>, of the last that were, from <c>$16</c> on, of turns, and of the keys
-    /// <c>$12</c>. Whoever adds the row of a key has it in hand: two that
-    /// want one wait for each other, and by the time that one of them has it nobody else's copy of that key is in hand.
-    /// What may be handed over, and is not, stays in the line, or has a turn: a settled key's next copy only where it
-    /// may have been passed by.
+    /// passed, between <c>$15</c> and <c>$16</c>, of the last that were, from <c>$17</c> on, of turns, and of the keys
+    /// <c>$12</c>. Whoever adds the row of a key has it in hand: two that want one wait for each other, and by the time
+    /// that one of them has it nobody else's copy of that key is in hand.
+    /// What may be handed over, and is not, stays in the line, or has a turn: a settled key's next copy only where
+    /// somebody may have passed it by, up to <c>$14</c>, or where this link takes no more.
     /// </summary>
     /// <remarks>
     /// A copy that is passed since its key is in hand is found again by whoever settles that: it looks in a transaction
@@ -36,13 +33,15 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     private const string Again = """
         part AS MATERIALIZED (
             SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $14 AND id <= $15 ORDER BY id LIMIT $13),
+            WHERE queue = $2 AND id > $15 AND id <= $16 ORDER BY id LIMIT $13),
         again AS MATERIALIZED (
             SELECT * FROM part UNION SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $16 AND id <= $3),
+            WHERE queue = $2 AND id > $17 AND id <= $3),
         seen AS MATERIALIZED (SELECT * FROM line UNION ALL SELECT * FROM again),
 
         """;
+
+    private const string WhatAgain = "(SELECT max(id) FROM part), (SELECT count(*) FROM part)";
 
     private static string HandingOver(bool looksAgain) => $"""
         WITH line AS MATERIALIZED (
@@ -91,8 +90,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             INSERT INTO courier.turn (queue, id, key)
             SELECT $2, id, key FROM first f WHERE key NOT IN (SELECT key FROM next)
                 AND key NOT IN (SELECT key FROM turns)
-                AND (id <= $3 OR key = ANY ($12)
-                    AND id <= {Margin} + (SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $2))
+                AND (id <= $3 OR key = ANY ($12) AND ($4 = 0 OR id <= $14))
             RETURNING 1),
         passed AS (
             SELECT coalesce((SELECT min(id) - 1 FROM first WHERE id > $3 AND id <= (SELECT max(id) FROM line)
@@ -104,7 +102,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = CASE WHEN $11 > 0 THEN $11 ELSE link.place END, passed = excluded.passed)
         SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT count(*) FROM line),
-            (SELECT count(*) FROM turned){(looksAgain ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}
+            (SELECT count(*) FROM turned){(looksAgain ? $",{WhatAgain}" : "")}
         FROM passed p LEFT JOIN taken t ON true
         """;
 
@@ -116,6 +114,9 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         UPDATE courier.key_lease SET until = coalesce($4, now()) + $5
         WHERE queue = $1 AND key = ANY ($2) AND number = $3
         """);
+
+    /// <summary>How far links have looked.</summary>
+    public readonly string Passed = server.Sql("SELECT coalesce(max(passed), 0) FROM courier.link WHERE queue = $1");
 
     /// <summary>
     /// Other links whose leases have run out have nothing in hand any more; each is told of once. The keys that they

@@ -10,7 +10,8 @@ internal sealed class TakingOver(PostgresServer server)
     private readonly string turn = server.Sql(
         "SELECT pg_advisory_xact_lock(hashtext('courier.take-over'), $1)");
 
-    // Its partition key counts for nothing here. One that nobody has tried yet, as far as is known, may be a dead letter by now; one that has failed is at work.
+    // Its partition key counts for nothing here. One that nobody has tried yet, as far as is known, may be a dead
+    // letter by now; one that has failed is at work.
     private readonly string comeAgain = server.Sql($"""
         WITH missing AS (
             SELECT * FROM unnest($3, $4, $5, $6, $7, $8, $9) WITH ORDINALITY

@@ -110,7 +110,8 @@ internal sealed class MarkStatements(PostgresServer server)
     private readonly string holdAgain = server.Sql($"""
         UPDATE courier.outbox_held h SET attempts = m.attempts, due = coalesce($6, now()) + m.after, error = m.error,
             waits_for = m.waits_for
-        FROM unnest($2, $3, $4, $5, $7) AS m (id, attempts, after, error, waits_for) WHERE h.id = m.id AND {LeadStatements.InTerm}
+        FROM unnest($2, $3, $4, $5, $7) AS m (id, attempts, after, error, waits_for)
+        WHERE h.id = m.id AND {LeadStatements.InTerm}
         """);
 
     /// <summary>Rows, negated where they are of those that are held, make room for what is left of them.</summary>
@@ -133,7 +134,8 @@ internal sealed class MarkStatements(PostgresServer server)
 
     private readonly string holdKeys = server.Sql($"""
         INSERT INTO courier.held_key (partition_key, due, flows)
-        SELECT k.key, coalesce($4, now()) + k.after, false FROM unnest($2, $3) AS k (key, after) WHERE {LeadStatements.InTerm}
+        SELECT k.key, coalesce($4, now()) + k.after, false FROM unnest($2, $3) AS k (key, after)
+        WHERE {LeadStatements.InTerm}
         ON CONFLICT (partition_key) DO UPDATE SET due = excluded.due, flows = false
         """);
 
@@ -143,7 +145,8 @@ internal sealed class MarkStatements(PostgresServer server)
     /// </summary>
     private readonly string holdObstacles = server.Sql($"""
         INSERT INTO courier.held_obstacle AS t (waits_for, due, freed)
-        SELECT n.name, coalesce($5, now()) + n.after, false FROM unnest($2, $3) AS n (name, after) WHERE {LeadStatements.InTerm}
+        SELECT n.name, coalesce($5, now()) + n.after, false FROM unnest($2, $3) AS n (name, after)
+        WHERE {LeadStatements.InTerm}
         ON CONFLICT (waits_for) DO UPDATE SET freed = false,
             due = CASE WHEN t.freed OR excluded.waits_for = ANY ($4) THEN excluded.due ELSE t.due END
         """);
@@ -154,8 +157,8 @@ internal sealed class MarkStatements(PostgresServer server)
         """);
 
     /// <summary>
-    /// Keys whose oldest event waited for an obstacle, and has been published though another leads by now: the next one's
-    /// turn has come. Who leads frees them.
+    /// Keys whose oldest event waited for an obstacle, and has been published though another leads by now: the next
+    /// one's turn has come. Who leads frees them.
     /// </summary>
     private readonly string wakeKeys = server.Sql($"""
         UPDATE courier.held_key SET due = coalesce($3, now())

@@ -70,8 +70,8 @@ internal sealed class OutboxStatements(PostgresServer server)
         """));
 
     /// <summary>
-    /// Of obstacles that are due the oldest event that waits for each; of those that are gone, as many as a batch takes.
-    /// Each was the first of its key when it was held, and still is.
+    /// Of obstacles that are due the oldest event that waits for each; of those that are gone, as many as a batch
+    /// takes. Each was the first of its key when it was held, and still is.
     /// </summary>
     public readonly string DueObstacles = server.Sql(Within($"""
         SELECT h.* FROM (

@@ -125,7 +125,8 @@ internal sealed class PostgresRelay(
         var held = new HashSet<string>(StringComparer.Ordinal);
         await server.RunAsync(
             "read",
-            new RoundTrip().Add(read.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
+            new RoundTrip().Add(
+                read.HeldKeys, row => held.Add(row.GetString(0)), Parameter.Of(keys.ToArray<string?>())),
             cancellationToken).ConfigureAwait(false);
         return held;
     }

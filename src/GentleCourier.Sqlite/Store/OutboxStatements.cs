@@ -31,7 +31,8 @@ internal sealed class OutboxStatements(Prepared all)
         """);
     private readonly Statement dropObstacles = all.Add("""
         DELETE FROM courier_held_obstacle WHERE due <= ?1 AND NOT EXISTS (
-            SELECT 1 FROM courier_outbox_held h WHERE h.waits_for = courier_held_obstacle.waits_for AND h.waits_for IS NOT NULL)
+            SELECT 1 FROM courier_outbox_held h
+            WHERE h.waits_for = courier_held_obstacle.waits_for AND h.waits_for IS NOT NULL)
         """);
     private readonly Statement holdFollowers = all.Add($"""
         INSERT INTO courier_outbox_held ({HeldColumns}, attempts, due, error)
@@ -131,8 +132,8 @@ internal sealed class OutboxStatements(Prepared all)
     }
 
     /// <summary>
-    /// Of obstacles that are due the oldest event that waits for each; of those that are gone, as many as a batch takes.
-    /// Each was the first of its key when it was held, and still is.
+    /// Of obstacles that are due the oldest event that waits for each; of those that are gone, as many as a batch
+    /// takes. Each was the first of its key when it was held, and still is.
     /// </summary>
     /// <returns>How many.</returns>
     private int TakeWaiting(List<OutboxRow> rows, int limit, long now)

@@ -32,8 +32,8 @@ internal interface IRelayPort
     /// <summary>
     /// Reads the fresh events behind those that are on their way, where nothing else can come before them: not those
     /// whose key is held, and nothing where there is an event before the last of those that is not one of them, since
-    /// it was committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon; what is due next is
-    /// not looked at. Call it where that is called from.
+    /// it was committed late. For all else <see cref="ReadOutboxAsync"/> has to be called again soon; what is due next
+    /// is not looked at. Call it where that is called from.
     /// </summary>
     /// <param name="underWay">All that was read and is not marked, at least one fresh event.</param>
     /// <param name="limit">As there.</param>
@@ -215,6 +215,6 @@ internal readonly record struct HeldKey(string Key, TimeSpan? After);
 /// </param>
 internal readonly record struct HeldObstacle(string Name, TimeSpan After, bool WasTried)
 {
-    /// <summary>The name of what is in the way of an event that goes to this address, or to wherever its type does.</summary>
+    /// <summary>What is in the way of an event that goes to this address, or to wherever its type does.</summary>
     public static string Of(string? address, string type) => address is null ? $"type {type}" : $"address {address}";
 }
