@@ -21,7 +21,9 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
 
     private readonly Lock gate = new();
-    private readonly HashSet<string> freed = new(StringComparer.Ordinal);
+    // When each was, by a count: one that is settled again while it is looked for is looked for again.
+    private readonly Dictionary<string, long> freed = new(StringComparer.Ordinal);
+    private long settled;
     private long passed = place.Known, others, askedAt;
     private int looks = Few;
     // All up to here was committed when it was looked at; and up to where that will be said, once every transaction has
@@ -41,7 +43,11 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     /// <summary>Nobody has these in hand any more, and what waits with them has to be looked for.</summary>
     public void Free(IEnumerable<string> keys)
     {
-        lock (gate) freed.UnionWith(keys);
+        lock (gate)
+        {
+            settled++;
+            foreach (var key in keys) freed[key] = settled;
+        }
     }
 
     /// <summary>What has come of a look is not known: all of it is looked at anew.</summary>
@@ -64,7 +70,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     {
         lock (gate)
         {
-            var look = new Look(passed, [.. freed], credit, step)
+            var look = new Look(passed, [.. freed.Keys], settled, credit, step)
             {
                 Chunk = credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most),
                 Others = Math.Max(others, passed) + Margin,
@@ -78,6 +84,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             }
             if (sweepAt <= clock.GetTimestamp()) BeginSweep();
             look.Again = again;
+            if (again is not null) look.Chunk = Math.Max(look.Chunk, Recent);
             if (sure < passed) look.RecentFrom = Math.Max(sure, passed - Recent);
             return look;
         }
@@ -91,7 +98,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     {
         lock (gate)
         {
-            freed.ExceptWith(look.Freed);
+            foreach (var key in look.Freed)
+                if (freed.TryGetValue(key, out var at) && at <= look.Settled) freed.Remove(key);
             // It was begun before all was to be looked at anew.
             if (look.From > passed) return true;
             passed = Math.Max(passed, look.Passed);
@@ -140,18 +148,21 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     }
 
     /// <summary>One look: where it begins, and what it has seen.</summary>
-    internal sealed class Look(long from, string[] freed, int credit, QueuePlace.Step? step)
+    internal sealed class Look(long from, string[] freed, long settled, int credit, QueuePlace.Step? step)
     {
         public long From => from;
 
         public string[] Freed => freed;
+
+        /// <summary>The last of those that were freed before it.</summary>
+        public long Settled => settled;
 
         public int Credit => credit;
 
         public QueuePlace.Step? Step => step;
 
         /// <summary>How many copies are looked at.</summary>
-        public int Chunk { get; init; }
+        public int Chunk { get; set; }
 
         /// <summary>Up to where others may have looked.</summary>
         public long Others { get; init; }

@@ -89,7 +89,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         turned AS (
             INSERT INTO courier.turn (queue, id, key)
             SELECT $2, id, key FROM first f WHERE key NOT IN (SELECT key FROM next)
-                AND key NOT IN (SELECT key FROM turns)
+                AND (SELECT true FROM courier.turn t WHERE t.queue = $2 AND t.id = f.id LIMIT 1) IS NULL
                 AND (id <= $3 OR key = ANY ($12) AND ($4 = 0 OR id <= $14))
             RETURNING 1),
         passed AS (
