@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Time.Testing;
@@ -8,7 +9,7 @@ namespace GentleCourier.Conformance;
 /// <summary>Queues in key order: the events of one partition key one at a time, whoever takes them.</summary>
 public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
 {
-    private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30), Stands = TimeSpan.FromSeconds(20);
 
     private static Task PrepareAsync(IBroker broker) => broker.PrepareAsync(
         new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = ["taps"] }, create: true);
@@ -275,6 +276,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
         var (inHand, accepted) = (new ConcurrentDictionary<string, int>(), new ConcurrentQueue<int>());
         var overlaps = new ConcurrentQueue<string>();
         var dead = new ConcurrentQueue<string>();
+        var mayHaveBeen = false;
         for (var phase = 0; phase < 4; phase++)
         {
             using var over = new CancellationTokenSource();
@@ -284,8 +286,20 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
             await Task.WhenAll(published).WaitAsync(Crossing.Limit);
             if (isLast)
             {
+                var (last, since) = (0, Stopwatch.GetTimestamp());
                 await Crossing.UntilAsync(
-                    () => Task.FromResult(accepted.Count == Publishers * OfPhase * 4 || !overlaps.IsEmpty),
+                    () =>
+                    {
+                        if (accepted.Count > last) (last, since) = (accepted.Count, Stopwatch.GetTimestamp());
+                        // What a link was given, whose answer was lost, comes again when its lease is over.
+                        if (Stopwatch.GetElapsedTime(since) > Stands)
+                        {
+                            since = Stopwatch.GetTimestamp();
+                            clock.Advance(Lease + Lease);
+                        }
+                        return Task.FromResult(last >= Publishers * OfPhase * 4 || !overlaps.IsEmpty
+                            || working.Exists(w => w.IsFaulted));
+                    },
                     "all are accepted");
             }
             await over.CancelAsync();
@@ -295,8 +309,8 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
             clock.Advance(Lease + Lease);
         }
         Assert.Empty(overlaps);
-        Assert.Equal(accepted.Count, accepted.Distinct().Count());
-        foreach (var key in accepted.GroupBy(n => (Publisher: n / 10_000, Key: KeyOf(n))))
+        Assert.Equal(Publishers * OfPhase * 4, accepted.Distinct().Count());
+        foreach (var key in accepted.Distinct().GroupBy(n => (Publisher: n / 10_000, Key: KeyOf(n))))
             Assert.Equal(key.Order(), key);
 
         static string KeyOf(int number) => $"k{number % 10_000 % 11}";
@@ -307,8 +321,9 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
             for (var i = from; i < from + OfPhase;)
             {
                 var count = Math.Min(random.Next(1, 6), from + OfPhase - i);
-                await brokers[Workers + publisher].PublishAsync(
-                    [.. Enumerable.Range((publisher * 10_000) + i, count).Select(n => Crossing.TapEvent(n, KeyOf(n)))]);
+                var first = (publisher * 10_000) + i;
+                await PatientlyAsync(() => brokers[Workers + publisher].PublishAsync(
+                    [.. Enumerable.Range(first, count).Select(n => Crossing.TapEvent(n, KeyOf(n)))]));
                 i += count;
             }
         }
@@ -322,7 +337,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
             {
                 try
                 {
-                    if (held.Count == 0) Take(await link.ReceiveAsync(random.Next(1, 6), over));
+                    if (held.Count == 0) Take(await PatientlyAsync(() => link.ReceiveAsync(random.Next(1, 6), over)));
                 }
                 catch (OperationCanceledException)
                 {
@@ -369,10 +384,33 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
                     if (outcomes[i] == Outcome.Accepted) accepted.Enqueue(number);
                     inHand.TryRemove(KeyOf(number), out _);
                 }
-                var exchange = await link.SettleAsync(
-                    [.. settled.Select((d, i) => new Settlement(d, outcomes[i]))], takes ? random.Next(3) : 0, default);
-                Assert.All(exchange.Took, Assert.True);
+                var isFirst = true;
+                var exchange = await PatientlyAsync(() =>
+                {
+                    (isFirst, var again) = (false, !isFirst);
+                    mayHaveBeen |= again;
+                    return link.SettleAsync(
+                        [.. settled.Select((d, i) => new Settlement(d, outcomes[i]))], takes ? random.Next(3) : 0,
+                        default);
+                });
+                if (!mayHaveBeen) Assert.All(exchange.Took, Assert.True);
                 Take(exchange.Deliveries);
+            }
+        }
+
+        // The server has others' tests to bear, too: what it does not answer is asked again, as workers do.
+        static async Task<T> PatientlyAsync<T>(Func<Task<T>> ask)
+        {
+            for (var i = 0; ; i++)
+            {
+                try
+                {
+                    return await ask();
+                }
+                catch (CourierException) when (i < 100)
+                {
+                    await Task.Delay(50);
+                }
             }
         }
     }

@@ -89,8 +89,9 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         turned AS (
             INSERT INTO courier.turn (queue, id, key)
             SELECT $2, id, key FROM first f WHERE key NOT IN (SELECT key FROM next)
-                AND (SELECT true FROM courier.turn t WHERE t.queue = $2 AND t.id = f.id LIMIT 1) IS NULL
-                AND (id <= $3 OR key = ANY ($12) AND ($4 = 0 OR id <= $14))
+                AND key NOT IN (SELECT key FROM turns)
+                AND CASE WHEN key = ANY ($12) THEN id <= $3 OR id <= $14 OR $4 = 0 ELSE id <= $3
+                    AND (SELECT true FROM courier.turn t WHERE t.queue = $2 AND t.id = f.id LIMIT 1) IS NULL END
             RETURNING 1),
         passed AS (
             SELECT coalesce((SELECT min(id) - 1 FROM first WHERE id > $3 AND id <= (SELECT max(id) FROM line)
