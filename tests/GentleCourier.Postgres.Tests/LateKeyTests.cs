@@ -1,5 +1,6 @@
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using Npgsql;
 
 namespace GentleCourier.Postgres.Tests;
 
@@ -18,44 +19,18 @@ public sealed class LateKeyTests
     [InlineData(1500, false)]
     public async Task What_is_committed_late_is_handed_over_and_keeps_nobody_waiting(int meanwhile, bool otherWrites)
     {
-        await using var place = new Databases();
-        await using var crossing = new Crossing(place);
-        var broker = crossing.Broker();
-        await broker.PrepareAsync(
-            new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = ["taps"] }, create: true);
-        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
-        await using var other = place.Open("broker");
-        await using var writing = await other.BeginTransactionAsync();
-        if (otherWrites) await other.ExecuteAsync("CREATE TABLE somebody_elses (number int)");
-
-        await using var late = place.Open("broker");
-        await using var transaction = await late.BeginTransactionAsync();
-        var json = System.Text.Encoding.UTF8.GetString(Crossing.TapEvent(0).Json.Span);
-        await late.ExecuteAsync(
-            "INSERT INTO courier.copy (queue, arrived, event, key) SELECT id, now(), "
-            + $"convert_to('{json}', 'UTF8'), 'a' FROM courier.queue");
-        for (var i = 1; i <= meanwhile; i += 500)
-        {
-            await broker.PublishAsync([.. Enumerable.Range(i, Math.Min(500, meanwhile - i + 1))
-                .Select(n => Crossing.TapEvent(n, n == 1 ? "a" : $"k{n}"))]);
-        }
-        var held = new Dictionary<int, HandOver>();
-        while (held.Count < meanwhile) await TakeAsync();
-        await transaction.CommitAsync();
+        await using var late = await Late.StartAsync(otherWrites, "a");
+        await late.PublishAsync(meanwhile, n => n == 1 ? "a" : $"k{n}");
+        while (late.Held.Count < meanwhile) await late.TakeAsync();
+        await late.CommitAsync();
 
         // Its key is in hand: another's event comes, and it does not.
-        await broker.PublishAsync([Crossing.TapEvent(5000, "z")]);
-        while (!held.ContainsKey(5000)) await TakeAsync();
-        Assert.DoesNotContain(0, held.Keys);
+        await late.Broker.PublishAsync([Crossing.TapEvent(5000, "z")]);
+        while (!late.Held.ContainsKey(5000)) await late.TakeAsync();
+        Assert.DoesNotContain(0, late.Held.Keys);
         // Now it is free.
-        await link.SettledAsync([new(held[1], Outcome.Accepted)]);
-        while (!held.ContainsKey(0)) await TakeAsync();
-
-        async Task TakeAsync()
-        {
-            foreach (var delivery in await link.ReceiveAsync(100, CancellationToken.None).WaitAsync(Crossing.Limit))
-                Assert.True(held.TryAdd(Crossing.NumberOf(delivery.Json), delivery));
-        }
+        await late.Link.SettledAsync([new(late.Held[1], Outcome.Accepted)]);
+        while (!late.Held.ContainsKey(0)) await late.TakeAsync();
     }
 
     /// <summary>The same where nobody has its key, so that nobody looks for it.</summary>
@@ -65,32 +40,75 @@ public sealed class LateKeyTests
     [InlineData(1500, false)]
     public async Task What_is_committed_late_with_a_key_of_its_own_is_found(int meanwhile, bool otherWrites)
     {
-        await using var place = new Databases();
-        await using var crossing = new Crossing(place);
-        var broker = crossing.Broker();
-        await broker.PrepareAsync(
-            new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = ["taps"] }, create: true);
-        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
-        await using var other = place.Open("broker");
-        await using var writing = await other.BeginTransactionAsync();
-        if (otherWrites) await other.ExecuteAsync("CREATE TABLE somebody_elses (number int)");
-        await using var late = place.Open("broker");
-        await using var transaction = await late.BeginTransactionAsync();
-        var json = System.Text.Encoding.UTF8.GetString(Crossing.TapEvent(0).Json.Span);
-        await late.ExecuteAsync(
-            "INSERT INTO courier.copy (queue, arrived, event, key) SELECT id, now(), "
-            + $"convert_to('{json}', 'UTF8'), 'late' FROM courier.queue");
-        for (var i = 1; i <= meanwhile; i += 500)
-        {
-            await broker.PublishAsync([.. Enumerable.Range(i, Math.Min(500, meanwhile - i + 1))
-                .Select(n => Crossing.TapEvent(n, $"k{n % 40}"))]);
-        }
-        var taken = new HashSet<int>();
-        while (taken.Count < Math.Min(40, meanwhile)) await TakeAsync();
-        await transaction.CommitAsync();
-        while (!taken.Contains(0)) await TakeAsync();
+        await using var late = await Late.StartAsync(otherWrites, "late");
+        await late.PublishAsync(meanwhile, n => $"k{n % 40}");
+        while (late.Held.Count < Math.Min(40, meanwhile)) await late.TakeAsync();
+        await late.CommitAsync();
+        while (!late.Held.ContainsKey(0)) await late.TakeAsync();
+    }
 
-        async Task TakeAsync() => taken.UnionWith((await link.ReceiveAsync(100, CancellationToken.None)
-            .WaitAsync(Crossing.Limit)).Select(d => Crossing.NumberOf(d.Json)));
+    /// <summary>A queue, a link to it, and a transaction that has added event 0 and is not committed.</summary>
+    private sealed class Late(Databases place, Crossing crossing, IBroker broker, IReceivingLink link)
+        : IAsyncDisposable
+    {
+        private NpgsqlConnection? adding, other;
+        private NpgsqlTransaction? transaction;
+
+        public IBroker Broker => broker;
+
+        public IReceivingLink Link => link;
+
+        public Dictionary<int, HandOver> Held { get; } = [];
+
+        /// <param name="otherWrites">Whether somebody else writes all the time.</param>
+        /// <param name="key">The event's.</param>
+        public static async Task<Late> StartAsync(bool otherWrites, string key)
+        {
+            var place = new Databases();
+            var crossing = new Crossing(place);
+            var broker = crossing.Broker();
+            await broker.PrepareAsync(
+                new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = ["taps"] }, create: true);
+            var late = new Late(place, crossing, broker, await broker.OpenLinkAsync("taps", "w", Lease));
+            if (otherWrites)
+            {
+                late.other = place.Open("broker");
+                await late.other.ExecuteAsync("BEGIN; CREATE TABLE somebody_elses (number int)");
+            }
+            late.adding = place.Open("broker");
+            late.transaction = await late.adding.BeginTransactionAsync();
+            var json = System.Text.Encoding.UTF8.GetString(Crossing.TapEvent(0).Json.Span);
+            await late.adding.ExecuteAsync(
+                "INSERT INTO courier.copy (queue, arrived, event, key) SELECT id, now(), "
+                + $"convert_to('{json}', 'UTF8'), '{key}' FROM courier.queue");
+            return late;
+        }
+
+        public async Task PublishAsync(int count, Func<int, string> keyOf)
+        {
+            for (var i = 1; i <= count; i += 500)
+            {
+                await broker.PublishAsync([.. Enumerable.Range(i, Math.Min(500, count - i + 1))
+                    .Select(n => Crossing.TapEvent(n, keyOf(n)))]);
+            }
+        }
+
+        public Task CommitAsync() => transaction!.CommitAsync();
+
+        public async Task TakeAsync()
+        {
+            foreach (var delivery in await link.ReceiveAsync(100, CancellationToken.None).WaitAsync(Crossing.Limit))
+                Assert.True(Held.TryAdd(Crossing.NumberOf(delivery.Json), delivery));
+        }
+
+        public async ValueTask DisposeAsync()
+        {
+            if (transaction is not null) await transaction.DisposeAsync();
+            if (adding is not null) await adding.DisposeAsync();
+            if (other is not null) await other.DisposeAsync();
+            await link.DisposeAsync();
+            await crossing.DisposeAsync();
+            await place.DisposeAsync();
+        }
     }
 }
