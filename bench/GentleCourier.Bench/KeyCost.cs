@@ -22,17 +22,19 @@ internal static class KeyCost
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(5), Long = TimeSpan.FromSeconds(3);
 
     /// <param name="args">
-    /// How many wait at the most, by default a million; and an engine, where only that one is measured, with as many.
+    /// How many wait at the most, by default a million; an engine, where only that one is measured, with as many; and
+    /// how many keys, 0 for a plain queue, where only that is.
     /// </param>
     public static async Task<int> RunAsync(string[] args)
     {
         var most = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 1_000_000;
         var engine = args.Length > 1 ? args[1] : null;
+        int[]? given = args.Length > 2 ? [int.Parse(args[2], CultureInfo.InvariantCulture)] : null;
         Console.WriteLine($"{"engine",-12} {"waiting",10} {"keys",10} {"first ms",10} {"in vain ms",11} "
             + $"{"events/s",10} {"beside dead rows",17}");
-        foreach (var waiting in Sizes.Where(n => engine is null ? n <= most : n == most))
+        foreach (var waiting in engine is null ? Sizes.Where(n => n <= most) : [most])
         {
-            foreach (var keys in new[] { 0, waiting / 5, 1 })
+            foreach (var keys in given ?? [0, waiting / 5, 100, 1])
             {
                 var inKeyOrder = keys > 0;
                 if (engine is null or "sqlite")
@@ -78,8 +80,10 @@ internal static class KeyCost
             vain = keys == 1 ? await VainAsync(link) : 0;
             await link.SettleAsync([.. held.Select(d => new Settlement(d, Outcome.Released))], 0, default);
         }
+        if (beside is not null) await CheckpointAsync(beside);
+        await RateAsync(receive);
         var rate = await RateAsync(receive);
-        var dead = beside is null || waiting < 1_000_000 ? 0 : await BesideSnapshotAsync(beside, receive);
+        var dead = beside is null || waiting < 100_000 ? 0 : await BesideSnapshotAsync(beside, waiting, receive);
         Console.WriteLine($"{engine,-12} {waiting,10:N0} {keys,10:N0} {firstAt,10:N1} {vain,11:N2} "
             + $"{rate,10:N0} {dead,17:N0}");
     }
@@ -111,8 +115,18 @@ internal static class KeyCost
         return rate;
     }
 
+    /// <summary>So that none of what was written to fill the queue comes in between.</summary>
+    private static async Task CheckpointAsync(IStorePort store)
+    {
+        await using var connection = await store.OpenConnectionAsync();
+        await using var command = connection.CreateCommand();
+        (command.CommandText, command.CommandTimeout) = ("CHECKPOINT", 600);
+        await command.ExecuteNonQueryAsync();
+    }
+
     /// <summary>With what is handled in twenty times as long lying there, while another's transaction reads.</summary>
-    private static async Task<double> BesideSnapshotAsync(IStorePort store, Func<Counter, IHost> receive)
+    private static async Task<double> BesideSnapshotAsync(
+        IStorePort store, int waiting, Func<Counter, IHost> receive)
     {
         await using var forgotten = await store.OpenConnectionAsync();
         await using var snapshot = await forgotten.BeginTransactionAsync(System.Data.IsolationLevel.RepeatableRead);
@@ -121,7 +135,7 @@ internal static class KeyCost
             (command.CommandText, command.Transaction) = ("SELECT count(*) FROM pg_class", snapshot);
             await command.ExecuteScalarAsync();
         }
-        for (var i = 0; i < 20; i++) await RateAsync(receive);
+        for (var i = 0; i < (waiting < 1_000_000 ? 5 : 20); i++) await RateAsync(receive);
         return await RateAsync(receive);
     }
 

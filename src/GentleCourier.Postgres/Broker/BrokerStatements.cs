@@ -153,7 +153,8 @@ internal sealed class BrokerStatements(PostgresServer server)
             RETURNING {HandedOver}),
         noted AS (
             INSERT INTO courier.link (id, queue, worker, in_hand, until, place, passed)
-            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5, $11, 0 FROM taken HAVING count(*) > 0 OR $10
+            SELECT $8, $2, $7, $9 + count(*), coalesce($1, now()) + $5 + {LinkRow.Slack}, $11, 0 FROM taken
+            HAVING $10 = 2 OR $10 = 1 AND count(*) > 0
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = excluded.place)
         SELECT id, attempts, abandoned, event, key, tried_for, here, waited FROM taken
@@ -187,7 +188,12 @@ internal sealed class BrokerStatements(PostgresServer server)
             pg_snapshot_xmax(pg_current_snapshot())::text::bigint
         """);
 
-    public readonly string NoteInHand = server.Sql("UPDATE courier.link SET in_hand = $2 WHERE id = $1");
+    /// <summary>What a link has in hand, and how far it has looked; for as long as what it got last is leased.</summary>
+    public readonly string NoteInHand = server.Sql($"""
+        UPDATE courier.link SET in_hand = $2, passed = greatest(passed, $3),
+            until = CASE WHEN $2 > 0 THEN greatest(until, coalesce($4, now()) + $5 + {LinkRow.Slack}) ELSE until END
+        WHERE id = $1
+        """);
 
     // At the end of the queue; where that is in key order, where it was.
     public readonly string Promote = server.Sql($"""
@@ -212,11 +218,17 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
     // empty, that reading all of it is as good a way to find them; and it would still do so with a million in it.
-    public readonly string Accept = server.Sql($"""
+    public readonly string Accept = server.Sql(Accepting(""));
+
+    /// <summary>The same in key order, of copies with the keys <c>$4</c>.</summary>
+    public readonly string AcceptWithKeys = server.Sql(Accepting($"freed AS ({KeyOrderStatements.Freeing}),"));
+
+    private static string Accepting(string besides) => $"""
         WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING id),
+        {besides}
         counted AS ({CountAccepted})
         SELECT id, $3 FROM gone
-        """);
+        """;
 
     public readonly string Release = server.Sql($"""
         UPDATE courier.copy
@@ -276,7 +288,7 @@ internal sealed class BrokerStatements(PostgresServer server)
         $"UPDATE courier.copy SET until = coalesce($4, now()) + $5 WHERE {InHand} RETURNING id");
 
     public readonly string RenewLink = server.Sql(
-        "UPDATE courier.link SET until = coalesce($1, now()) + $2 WHERE id = $3");
+        $"UPDATE courier.link SET until = coalesce($1, now()) + $2 + {LinkRow.Slack} WHERE id = $3");
 
     /// <summary>
     /// For each queue whether something can be handed over, and how long it is until something falls due or a lease
@@ -287,7 +299,7 @@ internal sealed class BrokerStatements(PostgresServer server)
                EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.place AND key IS NULL
                    AND NOT u.in_key_order AND {IsFree})
                OR u.in_key_order AND (EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.passed)
-                   OR EXISTS (SELECT FROM courier.turn WHERE queue = q.id)
+                   OR EXISTS (SELECT FROM courier.turn WHERE queue = q.id AND id > q.place)
                    OR EXISTS (SELECT FROM courier.link WHERE queue = q.id AND in_hand > 0 AND {IsFree}))
                OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
                least((SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),

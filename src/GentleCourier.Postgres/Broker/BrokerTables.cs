@@ -84,14 +84,15 @@ internal static class BrokerTables
         CREATE INDEX later_arrived ON courier.later (queue, arrived);
         CREATE INDEX later_identity ON courier.later (queue, identity) WHERE identity IS NOT NULL;
 
-        -- In queues in key order, which keys are in hand, and until when.
+        -- In queues in key order, which copies are in hand, by their keys, and until when: so that none of a key is
+        -- handed over before one that is. Those before a key's first copy are dead, and need not be gone through.
         CREATE TABLE courier.key_lease (
             queue  int NOT NULL,
             key    text COLLATE "C" NOT NULL,
             id     bigint NOT NULL,                                   -- the copy
             number bigint NOT NULL,                                   -- of the hand-over
             until  timestamptz NOT NULL,
-            PRIMARY KEY (queue, key)
+            PRIMARY KEY (queue, key, id)
         ) WITH ({Storage.ShortLived});
 
         -- Keys that nobody has in hand any more, of which a copy waits that was passed by while somebody had. Many rows

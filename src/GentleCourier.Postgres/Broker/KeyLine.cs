@@ -10,21 +10,24 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderStatements sql, TimeProvider clock)
 {
-    // So many copies are looked at for a hand-over, and more where too little was found among them.
-    private const int Few = 16, Most = 4_000;
-    // Others may have looked so much further since it was last asked how far they are.
+    // So many more copies are looked at than a hand-over may take, and more where too little was found among them.
+    private const int Few = 4, Most = 4_000;
+    // Others may have looked so much further since it was last asked how far they are. Where one gets further than
+    // that, what it has passed is found when this link, or another, has come there.
     private const int Margin = 10_000;
+    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), Believed = TimeSpan.FromSeconds(3);
     // What is committed late is so by moments, most of it: among the last so many it is looked for each time.
     private const int Recent = 500;
     // Looking at all of it is for what nobody told of, for a small share of the time.
     private const int Restraint = 100;
-    private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1), SweepEvery = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan SweepEvery = TimeSpan.FromSeconds(30);
 
     private readonly Lock gate = new();
     // When each was, by a count: one that is settled again while it is looked for is looked for again.
     private readonly Dictionary<string, long> freed = new(StringComparer.Ordinal);
     private long settled;
-    private long passed = place.Known, others, askedAt;
+    private long passed = place.Known, others;
+    private long? askedAt, answeredAt;
     private int looks = Few;
     // All up to here was committed when it was looked at; and up to where that will be said, once every transaction has
     // ended that came before the other number.
@@ -32,7 +35,18 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     private (long Copy, long Transaction)? next;
     // What is looked at again, a part each time: up to where it is, and where it ends.
     private (long At, long End, bool IsAll)? again;
+    // Whether keys may have turns: of a look that does not see them it is asked.
+    private bool mayHaveTurns = true;
     private long sweepBegan, sweepAt = At(clock, SweepEvery);
+
+    /// <summary>How far it has looked.</summary>
+    public long Passed
+    {
+        get
+        {
+            lock (gate) return passed;
+        }
+    }
 
     /// <summary>The queue is in key order.</summary>
     public void Begin()
@@ -72,17 +86,13 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         {
             var look = new Look(passed, [.. freed.Keys], settled, credit, step)
             {
-                Chunk = credit == 0 ? 0 : Math.Clamp(2 * credit, looks, Most),
-                Others = Math.Max(others, passed) + Margin,
+                Chunk = credit == 0 ? 0 : Math.Min(credit + looks, Most),
+                Others = IsWithin(answeredAt, Believed) ? Math.Max(others, passed) + Margin : long.MaxValue,
+                IsOfAll = isFromHead || mayHaveTurns,
             };
+            if (!IsWithin(askedAt, AskEvery)) Ask(trip, look, now);
             if (!isFromHead || credit == 0) return look;
-            if (askedAt == 0 || clock.GetElapsedTime(askedAt) >= AskEvery)
-            {
-                askedAt = clock.GetTimestamp();
-                trip.Add(sql.Bury, _ => look.HasBuried = true, now, Parameter.Of(queue), Parameter.Of(link))
-                    .Add(sql.Passed, row => others = row.GetInt64(0), Parameter.Of(queue));
-            }
-            if (sweepAt <= clock.GetTimestamp()) BeginSweep();
+            if (sweepAt <= clock.GetTimestamp()) BeginSweep(trip);
             look.Again = again;
             if (again is not null) look.Chunk = Math.Max(look.Chunk, Recent);
             if (sure < passed) look.RecentFrom = Math.Max(sure, passed - Recent);
@@ -103,20 +113,33 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             // It was begun before all was to be looked at anew.
             if (look.From > passed) return true;
             passed = Math.Max(passed, look.Passed);
+            mayHaveTurns = look.MayHaveTurns;
             if (look.Chunk > 0) looks = found >= look.Credit ? Few : Math.Min(Most, 4 * looks);
             if (look.Again is { } range && again == range) GoOn(range, look);
-            if (look.HasBuried) BeginSweep();
+            if (look.HasBuried) BeginSweep(null);
             else if (look.Step is { } step) Advance(step);
             place.Pass(link, sure, sweepAt);
             return again is not null || freed.Count > 0 || (look.Chunk > 0 && look.Seen == look.Chunk);
         }
     }
 
+    private void Ask(RoundTrip trip, Look look, NpgsqlParameter now)
+    {
+        var asked = Stopwatch.GetTimestamp();
+        askedAt = asked;
+        trip.Add(sql.Bury, _ => look.HasBuried = true, now, Parameter.Of(queue), Parameter.Of(link))
+            .Add(sql.Passed, row => (others, answeredAt) = (row.GetInt64(0), asked), Parameter.Of(queue));
+    }
+
+    private static bool IsWithin(long? since, TimeSpan time) =>
+        since is { } at && Stopwatch.GetElapsedTime(at) < time;
+
     private static long At(TimeProvider clock, TimeSpan later) =>
         clock.GetTimestamp() + (long)(later.TotalSeconds * clock.TimestampFrequency);
 
-    private void BeginSweep()
+    private void BeginSweep(RoundTrip? trip)
     {
+        trip?.Add(sql.ClearTurns, Parameter.Of(queue), Parameter.Of(place.Known));
         (again, sweepBegan, sweepAt) = ((place.From, passed, true), Stopwatch.GetTimestamp(), At(clock, SweepEvery));
         next = null;
     }
@@ -175,6 +198,9 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
         public bool HasBuried { get; set; }
 
+        /// <summary>Whether turns are looked at, and what was passed; or only the line and keys.</summary>
+        public bool IsOfAll { get; init; }
+
         public long Passed { get; private set; }
 
         public long? LastAgain { get; private set; }
@@ -186,14 +212,19 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         /// <summary>Whether there is something for others, which nobody had told of.</summary>
         public bool HasTurned { get; private set; }
 
-        private bool LooksAgain => Again is not null || RecentFrom is not null;
+        /// <summary>Whether keys may have turns that it has not taken.</summary>
+        public bool MayHaveTurns { get; private set; }
 
         /// <summary>Adds the hand-over.</summary>
-        public void Add(
-            RoundTrip trip, KeyOrderStatements sql, Action<NpgsqlDataReader> row, NpgsqlParameter[] parameters)
+        public void Add(RoundTrip trip, KeyOrderStatements sql, bool isAfterSettlement, Action<NpgsqlDataReader> row,
+            NpgsqlParameter[] parameters)
         {
-            parameters = [.. parameters, Parameter.Of(Freed), Parameter.Of(Chunk), Parameter.Of(Others)];
-            if (!LooksAgain) trip.Add(sql.HandOverOfLine, row, parameters);
+            parameters =
+            [
+                .. parameters, Parameter.Of(Freed), Parameter.Of(Chunk), Parameter.Of(Others),
+                Parameter.Of(isAfterSettlement),
+            ];
+            if (!IsOfAll) trip.Add(sql.HandOverOfLine, row, parameters);
             else trip.Add(
                 sql.HandOver, row,
                 [.. parameters, Parameter.Of(Again?.At), Parameter.Of(Again?.End), Parameter.Of(RecentFrom)]);
@@ -203,7 +234,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         public void Read(NpgsqlDataReader row)
         {
             (Passed, Seen, HasTurned) = (row.GetInt64(8), row.GetInt64(9), row.GetInt64(10) > 0);
-            if (LooksAgain) (LastAgain, SeenAgain) = (row.IsDBNull(11) ? null : row.GetInt64(11), row.GetInt64(12));
+            MayHaveTurns = HasTurned || row.GetBoolean(11);
+            if (IsOfAll) (LastAgain, SeenAgain) = (row.IsDBNull(13) ? null : row.GetInt64(13), row.GetInt64(14));
         }
     }
 }

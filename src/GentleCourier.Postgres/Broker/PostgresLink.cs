@@ -21,6 +21,7 @@ internal sealed class PostgresLink : IReceivingLink
     private readonly long link = Random.Shared.NextInt64(1, long.MaxValue);
     private readonly QueuePlace place;
     private readonly KeyLine line;
+    private readonly LinkRow row;
     private readonly Lock gate = new();
     private readonly HashSet<HandOver> held = [];
     // Settling and renewing lock rows hand-over by hand-over, so that two at once could each wait for the other.
@@ -36,6 +37,7 @@ internal sealed class PostgresLink : IReceivingLink
         (this.queue, this.isInKeyOrder, this.worker, this.lease) = (queue, isInKeyOrder, worker, lease);
         place = broker.PlaceOf(queue);
         line = new KeyLine(link, queue, place, ofKeys, broker.Clock);
+        row = new LinkRow(NoteAsync);
         if (isInKeyOrder) line.Begin();
     }
 
@@ -53,10 +55,10 @@ internal sealed class PostgresLink : IReceivingLink
             var changed = broker.Changed(queue).Next;
             // A hand-over that a crash of the server undoes has the event handed over again.
             var trip = new RoundTrip().NeedNotSurvive();
-            var fetch = AddFetch(trip, credit, fromHead: true, inHand: null);
+            var fetch = AddFetch(trip, LeasedCopy.DrawNumber(), credit, fromHead: true, inHand: null);
             // It is not cancelled once it has been asked for: what the server has handed over must be received.
-            await RunAsync("receive from", trip).ConfigureAwait(false);
-            if (Take(fetch) is { Count: > 0 } deliveries) return deliveries;
+            await RunAsync("receive from", trip, CancellationToken.None).ConfigureAwait(false);
+            if (await TakeAsync(fetch).ConfigureAwait(false) is { Count: > 0 } deliveries) return deliveries;
             if (fetch.IsMore) continue;
             await broker.Watch.WaitAsync(queue, changed, cancellationToken).ConfigureAwait(false);
         }
@@ -85,20 +87,22 @@ internal sealed class PostgresLink : IReceivingLink
         AddSettlements(trip, settlements, row => settled.Add((row.GetInt64(0), row.GetInt64(1))),
             (delivery, letter) => (letters ??= [])[delivery] = letter.ToString(CultureInfo.InvariantCulture));
         var left = InHandWithout(settlements);
-        // In key order what comes next is looked for when it is known that the keys are free.
-        var keys = isInKeyOrder ? AddFreed(trip, settlements) : null;
-        var fetch = credit > 0 && keys is null ? AddFetch(trip, credit, fromHead: false, left) : null;
-        if (fetch is null && keys is null) trip.Add(sql.NoteInHand, Parameter.Of(link), Parameter.Of(left));
+        var number = LeasedCopy.DrawNumber();
+        // What comes next is looked for when others can see that the keys are free.
+        if (isInKeyOrder) trip.Commit(number).NeedNotSurvive();
+        var fetch = credit > 0 || isInKeyOrder ? AddFetch(trip, number, credit, fromHead: false, left) : null;
+        var way = fetch?.Way ?? row.Next(hasSettled: true);
+        if (fetch is null && way == LinkRow.Way.Write) AddNote(trip, left);
 
         FaultPoint.Pass(FaultPoint.WrittenNotCommitted);
-        if (trip.Count > 0) await server.RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
+        var hasFetched = await RunSettlementAsync(trip, fetch, cancellationToken).ConfigureAwait(false);
         FaultPoint.Pass(FaultPoint.CommittedNotConfirmed);
 
         lock (gate)
             foreach (var settlement in settlements) held.Remove(settlement.Delivery);
         broker.CopiesGone(settled.Count);
-        var next = fetch is not null ? Take(fetch)
-            : keys is not null ? await FetchNextAsync(keys, credit, left).ConfigureAwait(false) : [];
+        IReadOnlyList<HandOver> next = hasFetched ? await TakeAsync(fetch!).ConfigureAwait(false) : [];
+        if (!hasFetched) row.Is(way, taken: 0, left, line.Passed);
         if (settlements.Any(s => s.Outcome is Outcome.ReleasedOutcome or Outcome.Modified)) broker.Announce([queue]);
         return new Exchange([.. settlements.Select(s => settled.Contains(Key(s.Delivery)))], next)
         {
@@ -107,49 +111,37 @@ internal sealed class PostgresLink : IReceivingLink
     }
 
     /// <summary>
-    /// Takes what comes next with the keys that have been settled, and what else there is. Where it fails nothing has
-    /// come, and the keys are looked for the next time: what was settled is.
+    /// Settles, and says whether what comes next has been taken. In key order that may fail by itself: nothing has
+    /// come then, and it is looked for the next time.
     /// </summary>
-    private async Task<List<HandOver>> FetchNextAsync(string[] keys, int credit, int left)
+    private async Task<bool> RunSettlementAsync(RoundTrip trip, Fetch? fetch, CancellationToken cancellationToken)
     {
-        line.Free(keys);
-        var trip = new RoundTrip().NeedNotSurvive();
-        var fetch = AddFetch(trip, credit, fromHead: false, left);
         try
         {
-            await RunAsync("receive from", trip).ConfigureAwait(false);
+            await RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
+            return fetch is not null;
         }
-        catch (CourierException)
+        catch (CourierException) when (trip.HasCommitted)
         {
-            return [];
+            return false;
         }
-        return Take(fetch);
     }
 
-    private async Task RunAsync(string tried, RoundTrip trip)
+    private async Task RunAsync(string tried, RoundTrip trip, CancellationToken cancellationToken)
     {
         try
         {
-            await server.RunAsync(tried, trip, CancellationToken.None).ConfigureAwait(false);
+            await server.RunAsync(tried, trip, cancellationToken).ConfigureAwait(false);
         }
         catch
         {
-            line.Reset();
+            if (isInKeyOrder) line.Reset();
             throw;
         }
     }
 
-    /// <summary>Has the keys of what is settled be nobody's.</summary>
-    private string[] AddFreed(RoundTrip trip, IReadOnlyList<Settlement> settlements)
-    {
-        foreach (var group in settlements.GroupBy(s => Key(s.Delivery).Number))
-            trip.Add(ofKeys.Free, Parameter.Of(queue), Parameter.Of(KeysOf(group.Select(s => s.Delivery))),
-                Parameter.Of(group.Key));
-        return [.. KeysOf(settlements.Select(s => s.Delivery)).OfType<string>()];
-    }
-
     private static string?[] KeysOf(IEnumerable<HandOver> deliveries) =>
-        [.. deliveries.Select(d => ((LeasedCopy)d).Key).Where(key => key is not null).Order(StringComparer.Ordinal)];
+        [.. deliveries.Select(d => ((LeasedCopy)d).Key)];
 
     public Task ConfirmAsync(CancellationToken cancellationToken) => Task.CompletedTask;
 
@@ -164,11 +156,11 @@ internal sealed class PostgresLink : IReceivingLink
                 sql.Renew, row => ours.Add((row.GetInt64(0), group.Key)),
                 Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]), Parameter.Of(group.Key), server.Now,
                     Parameter.Of(lease));
-            if (KeysOf(group) is { Length: > 0 } keys)
+            if (isInKeyOrder)
             {
                 trip.Add(
-                    ofKeys.Renew, Parameter.Of(queue), Parameter.Of(keys), Parameter.Of(group.Key), server.Now,
-                    Parameter.Of(lease));
+                    ofKeys.Renew, Parameter.Of(queue), Parameter.Of([.. group.Select(l => l.Copy)]),
+                    Parameter.Of(group.Key), Parameter.Of(KeysOf(group)), server.Now, Parameter.Of(lease));
             }
         }
         trip.Add(sql.RenewLink, server.Now, Parameter.Of(lease), Parameter.Of(link));
@@ -190,17 +182,41 @@ internal sealed class PostgresLink : IReceivingLink
     public async ValueTask DisposeAsync()
     {
         place.Leave(link);
+        await row.DisposeAsync().ConfigureAwait(false);
         try
         {
             using var limit = new CancellationTokenSource(PostgresServer.Limit);
-            await server.RunAsync("leave", new RoundTrip().NeedNotSurvive().Add(sql.ForgetLinks, Parameter.Of(link)),
-                limit.Token).ConfigureAwait(false);
+            var trip = new RoundTrip().NeedNotSurvive();
+            AddNote(trip, InHandWithout([]));
+            await server.RunAsync("leave", trip.Add(sql.ForgetLinks, Parameter.Of(link)), limit.Token)
+                .ConfigureAwait(false);
         }
         catch (Exception e) when (e is CourierException or OperationCanceledException)
         {
             // Its row tells nothing any more once its leases are over.
         }
         writing.Dispose();
+    }
+
+    private void AddNote(RoundTrip trip, int inHand) => trip.Add(
+        sql.NoteInHand, Parameter.Of(link), Parameter.Of(inHand), Parameter.Of(line.Passed), server.Now,
+        Parameter.Of(lease));
+
+    /// <summary>Says by itself what exchanges have not.</summary>
+    private async Task NoteAsync()
+    {
+        var (inHand, passed) = (InHandWithout([]), line.Passed);
+        var trip = new RoundTrip().NeedNotSurvive();
+        AddNote(trip, inHand);
+        try
+        {
+            await server.RunAsync("note in", trip, CancellationToken.None).ConfigureAwait(false);
+            row.Is(LinkRow.Way.Write, taken: 0, inHand, passed);
+        }
+        catch (CourierException)
+        {
+            // The next exchange does, or the end of the leases.
+        }
     }
 
     private int InHandWithout(IReadOnlyList<Settlement> settlements)
@@ -213,21 +229,26 @@ internal sealed class PostgresLink : IReceivingLink
             : throw new ArgumentException("the delivery is of another link", nameof(delivery));
 
     /// <summary>One hand-over: what is asked for along with other statements, and what comes of it.</summary>
-    private sealed record Fetch(int Credit, long From, bool FromHead, KeyLine.Look? Look, QueuePlace.Step? Step)
+    private sealed record Fetch(
+        int Credit, long From, bool FromHead, KeyLine.Look? Look, QueuePlace.Step? Step, LinkRow.Way Way, int InHand)
     {
         public long Began { get; } = Stopwatch.GetTimestamp();
 
         public List<HandOver> Deliveries { get; } = [];
+
+        /// <summary>Those of them that have to go back: another of their key is in hand.</summary>
+        public HashSet<long> Contested { get; } = [];
 
         /// <summary>Whether there may be more that nobody will tell of.</summary>
         public bool IsMore { get; set; }
     }
 
     /// <param name="trip">The statements that it goes along with.</param>
+    /// <param name="number">Of this hand-over.</param>
     /// <param name="credit">How many deliveries to take at the most.</param>
     /// <param name="fromHead">Whether to begin where the queue does, or where the last one ended.</param>
     /// <param name="inHand">How many the other statements leave in hand; null where there are none.</param>
-    private Fetch AddFetch(RoundTrip trip, int credit, bool fromHead, int? inHand)
+    private Fetch AddFetch(RoundTrip trip, long number, int credit, bool fromHead, int? inHand)
     {
         fromHead |= Environment.TickCount64 - beganAtHead > LongestRun.TotalMilliseconds;
         if (fromHead) beganAtHead = Environment.TickCount64;
@@ -241,18 +262,22 @@ internal sealed class PostgresLink : IReceivingLink
             if (!isInKeyOrder) trip.Add(sql.IsInKeyOrder, row => isInKeyOrder = row.GetBoolean(0), Parameter.Of(queue));
         }
         var look = wasInKeyOrder ? line.Begin(trip, credit, fromHead, step, server.Now) : null;
-        var fetch = new Fetch(credit, fromHead || look is not null ? place.From : lastTaken, fromHead, look, step);
-        var number = LeasedCopy.DrawNumber();
+        var fetch = new Fetch(credit, fromHead || look is not null ? place.From : lastTaken, fromHead, look, step,
+            row.Next(hasSettled: inHand is not null), inHand ?? InHandWithout([]));
         NpgsqlParameter[] parameters =
         [
             server.Now, Parameter.Of(queue), Parameter.Of(look?.From ?? fetch.From), Parameter.Of(credit),
             Parameter.Of(lease), Parameter.Of(number), Parameter.Of(worker), Parameter.Of(link),
-            Parameter.Of(inHand ?? InHandWithout([])), Parameter.Of(inHand is not null),
+            Parameter.Of(fetch.InHand), Parameter.Of((int)fetch.Way),
             Parameter.Of(look is null ? place.Known : fetch.From),
         ];
         if (look is null) trip.Add(sql.HandOver, HandedOver, parameters);
-        else look.Add(trip, ofKeys, HandedOver, parameters);
+        else look.Add(trip, ofKeys, isAfterSettlement: inHand is not null, HandedOver, parameters);
         step?.AddAfter(trip, sql, queue);
+        if (look is null || credit == 0) return fetch;
+        trip.Commit().Add(
+            ofKeys.Contested, row => fetch.Contested.Add(row.GetInt64(0)), server.Now, Parameter.Of(queue),
+            Parameter.Of(fetch.From), Parameter.Of(number));
         return fetch;
 
         void HandedOver(NpgsqlDataReader row)
@@ -268,7 +293,38 @@ internal sealed class PostgresLink : IReceivingLink
         }
     }
 
-    /// <summary>Keeps account of what has been handed over, and brings it into the order of the queue.</summary>
+    /// <summary>
+    /// Keeps account of what has been handed over, and brings it into the order of the queue; what is contested goes
+    /// back.
+    /// </summary>
+    private async Task<IReadOnlyList<HandOver>> TakeAsync(Fetch fetch)
+    {
+        var deliveries = Take(fetch);
+        row.Is(fetch.Way, deliveries.Count, fetch.InHand + deliveries.Count, line.Passed);
+        if (fetch.Contested.Count == 0) return deliveries;
+        var contested = deliveries.FindAll(d => fetch.Contested.Contains(Key(d).Copy));
+        await GiveBackAsync(contested).ConfigureAwait(false);
+        return [.. deliveries.Except(contested)];
+    }
+
+    /// <summary>Where it fails, it goes back when its leases end.</summary>
+    private async Task GiveBackAsync(List<HandOver> contested)
+    {
+        lock (gate) held.ExceptWith(contested);
+        var trip = new RoundTrip();
+        AddSettlements(trip, contested.ConvertAll(d => new Settlement(d, Outcome.Released)), static _ => { },
+            static (_, _) => { });
+        try
+        {
+            await server.RunAsync("give back to", trip, CancellationToken.None).ConfigureAwait(false);
+            line.Free(KeysOf(contested).OfType<string>());
+        }
+        catch (CourierException)
+        {
+            line.Reset();
+        }
+    }
+
     private List<HandOver> Take(Fetch fetch)
     {
         var deliveries = fetch.Deliveries;
@@ -292,8 +348,14 @@ internal sealed class PostgresLink : IReceivingLink
         // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
         foreach (var group in settlements.GroupBy(s => (Kind: KindOf(s.Outcome), Key(s.Delivery).Number)))
         {
+            // In key order the keys are nobody's from here on, and what waits with them is looked for.
+            var keys = isInKeyOrder ? KeysOf(group.Select(s => s.Delivery)) : null;
+            if (keys is not null) line.Free(keys.OfType<string>());
             switch (group.Key.Kind)
             {
+                case Kind.Accepted when keys is not null:
+                    trip.Add(sql.AcceptWithKeys, settled, [.. Leases(group), Parameter.Of(keys)]);
+                    continue;
                 case Kind.Accepted:
                     trip.Add(sql.Accept, settled, Leases(group));
                     break;
@@ -307,6 +369,7 @@ internal sealed class PostgresLink : IReceivingLink
                     AddModified(trip, [.. group], group.Key.Kind, settled);
                     break;
             }
+            if (keys is not null) trip.Add(ofKeys.Free, [.. Leases(group), Parameter.Of(keys)]);
         }
     }
 

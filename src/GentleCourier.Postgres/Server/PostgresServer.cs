@@ -123,7 +123,22 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     /// <summary>Runs statements on one of the library's own connections.</summary>
     public Task RunAsync(string tried, RoundTrip trip, CancellationToken cancellationToken, TimeSpan? limit = null) =>
-        RunAsync(tried, connection => trip.RunAsync(connection, limit ?? Limit, cancellationToken), cancellationToken);
+        RunAsync(
+            tried,
+            async connection =>
+            {
+                try
+                {
+                    await trip.RunAsync(connection, limit ?? Limit, cancellationToken).ConfigureAwait(false);
+                }
+                catch when (trip.IsSeveral)
+                {
+                    // Those that are in use are closed when they are given back.
+                    ownSource.Value.Clear();
+                    throw;
+                }
+            },
+            cancellationToken);
 
     /// <summary>Reads by several statements what was there at one moment.</summary>
     public Task ReadAtOnceAsync(RoundTrip trip, CancellationToken cancellationToken) => RunAsync(

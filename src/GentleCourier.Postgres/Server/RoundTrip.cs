@@ -1,3 +1,4 @@
+using System.Runtime.ExceptionServices;
 using GentleCourier.Events;
 using Npgsql;
 using NpgsqlTypes;
@@ -5,18 +6,55 @@ using NpgsqlTypes;
 namespace GentleCourier.Postgres;
 
 /// <summary>
-/// Statements that travel to the server together and run in one transaction. Built and run by one caller.
+/// Statements that travel to the server together and run in one transaction, or in several, one after the other. Built
+/// and run by one caller.
 /// </summary>
 internal sealed class RoundTrip
 {
     private readonly List<(NpgsqlBatchCommand Command, Action<NpgsqlDataReader>? Row)> statements = [];
 
+    // The last of the first transaction, where there are others.
+    private int? lastOfFirst;
+
     public int Count => statements.Count;
+
+    /// <summary>
+    /// Whether it is several transactions. Where one of them fails the driver may leave answers of the next ones unread,
+    /// which the next user of the connection would take for its own: it must not be used again.
+    /// </summary>
+    public bool IsSeveral => lastOfFirst is not null;
+
+    /// <summary>Whether the first of several transactions is known to be committed.</summary>
+    public bool HasCommitted { get; private set; }
 
     /// <summary>
     /// The commit need not reach the disk before it is reported: for what a crash of the server may undo without harm.
     /// </summary>
     public RoundTrip NeedNotSurvive() => Add("SELECT set_config('synchronous_commit', 'off', true)", static _ => { });
+
+    /// <summary>
+    /// Has what was added so far be committed, and what comes after it run in a transaction of its own, in which
+    /// <see cref="IsCommitted"/> holds. The server runs that also where the first has failed: it has to ask.
+    /// </summary>
+    /// <param name="number">A number that was not used for this before.</param>
+    public RoundTrip Commit(long number)
+    {
+        // A setting of the session that a transaction makes is undone with it.
+        Add("SELECT set_config('courier.committed', $1::text, false)", static _ => { }, Parameter.Of(number));
+        return Commit();
+    }
+
+    /// <summary>The same, where what comes after it does not ask.</summary>
+    public RoundTrip Commit()
+    {
+        lastOfFirst ??= statements.Count - 1;
+        statements[^1].Command.AppendErrorBarrier = true;
+        return this;
+    }
+
+    /// <summary>Whether the transaction before this one was committed, which has this number.</summary>
+    public static string IsCommitted(string number) =>
+        $"current_setting('courier.committed', true) = {number}::text";
 
     /// <summary>Adds a statement that returns nothing.</summary>
     public RoundTrip Add(string sql, params ReadOnlySpan<NpgsqlParameter> parameters) => Add(sql, null, parameters);
@@ -32,6 +70,19 @@ internal sealed class RoundTrip
 
     public async Task RunAsync(NpgsqlConnection connection, TimeSpan limit, CancellationToken cancellationToken)
     {
+        try
+        {
+            await RunAllAsync(connection, limit, cancellationToken).ConfigureAwait(false);
+        }
+        catch (NpgsqlException e) when (e.InnerException is AggregateException { InnerExceptions: [var first, ..] })
+        {
+            // Where several transactions fail the first says why.
+            ExceptionDispatchInfo.Throw(first);
+        }
+    }
+
+    private async Task RunAllAsync(NpgsqlConnection connection, TimeSpan limit, CancellationToken cancellationToken)
+    {
         var batch = connection.CreateBatch();
         await using (batch.ConfigureAwait(false))
         {
@@ -41,11 +92,12 @@ internal sealed class RoundTrip
             await using (reader.ConfigureAwait(false))
             {
                 // The reader passes over statements that return nothing.
-                foreach (var (_, row) in statements)
+                for (var i = 0; i < statements.Count; i++)
                 {
-                    if (row is null) continue;
+                    if (statements[i].Row is not { } row) continue;
                     while (await reader.ReadAsync(cancellationToken).ConfigureAwait(false)) row(reader);
                     await reader.NextResultAsync(cancellationToken).ConfigureAwait(false);
+                    HasCommitted |= i == lastOfFirst;
                 }
                 // An error of a later statement is reported only when its turn comes.
                 while (await reader.NextResultAsync(cancellationToken).ConfigureAwait(false))
