@@ -167,6 +167,64 @@ public abstract class EventScenarios<TPlace> where TPlace : Place, new()
         Assert.Single(log.Taps);
     }
 
+    /// <summary>What is around a receiver decides by what it says, and by nothing that it leaves out.</summary>
+    [Fact]
+    public async Task Code_around_handlers_that_swallows_a_failure_or_does_not_go_on_has_failed_unless_it_says_so()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var (gate, late) = (new TaskCompletionSource(), new TaskCompletionSource<Exception?>());
+        var log = new Log
+        {
+            OnTap = async (delivery, _) =>
+            {
+                if (delivery.Data.Number == 5)
+                {
+                    await gate.Task;
+                    late.TrySetResult(await Record.ExceptionAsync(() => delivery.BeginAsync()));
+                }
+                if (delivery.Data.Number is 1 or 2) throw new RejectException("the gate is shut");
+            },
+        };
+        await crossing.StartAsync(
+            "fares",
+            c => c
+                .AroundHandlers(async (handling, next, cancel) =>
+                {
+                    var number = handling.Events[0].Id;
+                    if (number is "2" or "4") handling.Accept();
+                    if (number is "3" or "4") return;
+                    var call = next(cancel);
+                    if (number == "5") return;
+                    try
+                    {
+                        await call;
+                    }
+                    catch (RejectException)
+                    {
+                        // Half of the work is done.
+                    }
+                })
+                .Receive("taps", q =>
+                {
+                    q.RejectOn<InvalidOperationException>();
+                    q.Handle<Tap, TapReceiver>();
+                }),
+            services: s => s.AddSingleton(log));
+        var harbour = await crossing.StartAsync("harbour");
+        foreach (var n in Enumerable.Range(1, 6))
+            await harbour.PublishAsync(EventDraft.Of(new Tap(n), new() { Id = $"{n}" }));
+        await crossing.SettledAsync(deadLetters: 3);
+        var reasons = (await crossing.DeadLetters.ReadAsync(null, 10)).Select(l => l.Reason).Order().ToList();
+        Assert.Equal("the gate is shut", reasons[0]);
+        Assert.Contains("has not gone on to TapReceiver", reasons[1], StringComparison.Ordinal);
+        Assert.Contains("has returned before TapReceiver has", reasons[2], StringComparison.Ordinal);
+        Assert.Equal([1, 2, 5, 6], log.Taps.Select(d => d.Data.Number).Order());
+        // It goes on, when nothing of it counts any more.
+        gate.SetResult();
+        var said = Assert.IsType<InvalidOperationException>(await late.Task.WaitAsync(Crossing.Limit));
+        Assert.Contains("await all that the receiver begins", said.Message, StringComparison.Ordinal);
+    }
+
     [Fact]
     public async Task Events_are_published_without_a_connection_of_ones_own()
     {

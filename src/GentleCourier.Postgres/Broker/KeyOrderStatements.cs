@@ -119,26 +119,28 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// </summary>
     public readonly string Contested = server.Sql($"""
         SELECT c.id FROM unnest(current_setting('courier.taken', true)::bigint[]) AS taken (id)
-        JOIN courier.copy c ON c.queue = $2 AND c.id = taken.id CROSS JOIN LATERAL (
+        CROSS JOIN LATERAL (SELECT id, key FROM courier.copy c WHERE c.queue = $2 AND c.id = taken.id LIMIT 1) c
+        CROSS JOIN LATERAL (
             SELECT id FROM courier.copy f WHERE f.queue = $2 AND f.key = c.key AND f.id > $3 ORDER BY id LIMIT 1) first
-        WHERE EXISTS (
-            SELECT FROM courier.key_lease l WHERE l.queue = $2 AND l.key = c.key AND l.id >= first.id AND l.number <> $4
-                AND NOT {Of("l")})
+        WHERE (SELECT true FROM courier.key_lease l WHERE l.queue = $2 AND l.key = c.key AND l.id >= first.id
+            AND l.number <> $4 AND NOT {Of("l")} LIMIT 1) IS NOT NULL
         """);
+
+    // One by one: in a join the planner could come to think that reading all leases is as good a way to find some.
+    private const string InHand = """
+        ctid = ANY (ARRAY (SELECT l.place FROM unnest($2, $4) AS u (id, key) CROSS JOIN LATERAL (
+            SELECT ctid AS place FROM courier.key_lease l
+            WHERE l.queue = $1 AND l.key = u.key AND l.id = u.id AND l.number = $3 LIMIT 1) l))
+        """;
 
     /// <summary>What is settled is in nobody's hands, if it was of this hand-over.</summary>
     public readonly string Free = server.Sql(Freeing);
 
     /// <summary>The same, which other statements of the same parameters do along with theirs.</summary>
-    public const string Freeing = """
-        DELETE FROM courier.key_lease l USING unnest($2, $4) AS u (id, key)
-        WHERE l.queue = $1 AND l.key = u.key AND l.id = u.id AND l.number = $3
-        """;
+    public const string Freeing = $"DELETE FROM courier.key_lease WHERE {InHand}";
 
-    public readonly string Renew = server.Sql("""
-        UPDATE courier.key_lease l SET until = coalesce($5, now()) + $6 FROM unnest($2, $4) AS u (id, key)
-        WHERE l.queue = $1 AND l.key = u.key AND l.id = u.id AND l.number = $3
-        """);
+    public readonly string Renew = server.Sql(
+        $"UPDATE courier.key_lease SET until = coalesce($5, now()) + $6 WHERE {InHand}");
 
     /// <summary>Turns of what is gone.</summary>
     public readonly string ClearTurns = server.Sql("DELETE FROM courier.turn WHERE queue = $1 AND id <= $2");

@@ -4,12 +4,13 @@ namespace GentleCourier;
 
 /// <summary>
 /// Code around every call of a receiver, such as one that sets the tenant or the culture. What it throws counts as
-/// thrown by the receiver. It may be called by many threads at the same moment.
+/// thrown by the receiver; what it catches counts as thrown, too, unless it says <see cref="Handling.Accept"/>. It may be
+/// called by many threads at the same moment.
 /// </summary>
 /// <param name="handling">What is handled, by whom.</param>
 /// <param name="next">
-/// Goes on to the receiver. It must be called, or the event counts as handled without it; called a second time, it
-/// throws.
+/// Goes on to the receiver; to be awaited. Where it is not called the attempt fails, unless <see cref="Handling.Accept"/>
+/// is; called a second time, it throws.
 /// </param>
 /// <param name="cancellationToken">Cancelled at the handler's time limit, and at a stop; hand it on.</param>
 public delegate Task HandlingStep(
@@ -41,6 +42,17 @@ public sealed class Handling
 
     /// <summary>The services of this call's scope, from which the receiver is built as well.</summary>
     public IServiceProvider Services => incoming.Services;
+
+    /// <summary>
+    /// The events count as handled, though the receiver was not called, or has failed. Whatever was written in the
+    /// delivery's transaction until then is committed.
+    /// </summary>
+    public void Accept() => IsAccepted = true;
+
+    internal bool IsAccepted { get; private set; }
+
+    /// <summary>The receiver's run; null: it has not been called.</summary>
+    internal Task? Call { get; set; }
 
     internal InboxTransaction Inbox => incoming.Inbox;
 }

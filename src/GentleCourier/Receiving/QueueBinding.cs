@@ -93,14 +93,36 @@ public sealed class QueueBinding
     {
         var handler = handlers[incoming.Deliveries[0].Event.Type];
         return Around.Count == 0 ? CallAsync(handler, incoming, cancellationToken)
-            : StepAsync(0, new Handling(incoming, handler.Receiver), handler, incoming, cancellationToken);
+            : AroundAsync(new Handling(incoming, handler.Receiver), handler, incoming, cancellationToken);
+    }
+
+    /// <summary>What is around a receiver may decide, and says so: it does not by what it leaves out.</summary>
+    private async Task AroundAsync(
+        Handling handling, ContractHandler handler, Incoming incoming, CancellationToken cancellationToken)
+    {
+        await StepAsync(0, handling, handler, incoming, cancellationToken).ConfigureAwait(false);
+        if (handling.IsAccepted) return;
+        if (handling.Call is not { } call)
+        {
+            throw new InvalidOperationException(
+                $"code around the handlers of queue '{Queue}' has not gone on to {handler.Receiver.Name}; "
+                + "`await next(cancellationToken)`, or say `handling.Accept()` where its events are to count as handled");
+        }
+        if (!call.IsCompleted)
+        {
+            throw new InvalidOperationException(
+                $"code around the handlers of queue '{Queue}' has returned before {handler.Receiver.Name} has; "
+                + "`await` what `next` returns");
+        }
+        // What it has swallowed is a failure all the same.
+        await call.ConfigureAwait(false);
     }
 
     private Task StepAsync(
         int number, Handling handling, ContractHandler handler, Incoming incoming,
         CancellationToken cancellationToken)
     {
-        if (number == Around.Count) return CallAsync(handler, incoming, cancellationToken);
+        if (number == Around.Count) return handling.Call = CallAsync(handler, incoming, cancellationToken);
         var calls = 0;
         return Around[number](
             handling, cancel => Interlocked.Increment(ref calls) == 1

@@ -28,6 +28,12 @@ internal sealed partial class Loop(
     /// <summary>Why the last step failed; null once one has not.</summary>
     public string? LastError { get; private set; }
 
+    /// <summary>
+    /// Whether only <see cref="Succeeded"/> says that it works: a step that has ended may just have waited for what
+    /// fails.
+    /// </summary>
+    public bool SaysByItself { get; init; }
+
     /// <summary>What to do about a failure besides, within the rest: it may fail too.</summary>
     public Func<Exception, CancellationToken, Task>? Failed { get; init; }
 
@@ -41,7 +47,7 @@ internal sealed partial class Loop(
             try
             {
                 await step(ending).ConfigureAwait(false);
-                Succeeded();
+                if (!SaysByItself) Succeeded();
             }
             catch (OperationCanceledException) when (ending.IsCancellationRequested)
             {

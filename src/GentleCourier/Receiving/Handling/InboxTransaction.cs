@@ -11,6 +11,7 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
 {
     private IInboxScope? handling;
     private IUnitOfWork? itsWork;
+    private volatile bool isOver;
 
     /// <summary>
     /// A copy was handled first by another: whatever the receiver made of the news, nothing of this attempt counts.
@@ -19,8 +20,15 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
 
     /// <param name="work">Whose transaction it is to be; null: the store's own, or the one that has begun.</param>
     /// <param name="cancellationToken">Ends the wait for the database.</param>
+    /// <exception cref="InvalidOperationException">The receiver has returned.</exception>
     public async Task<DbTransaction> BeginAsync(IUnitOfWork? work, CancellationToken cancellationToken)
     {
+        if (isOver)
+        {
+            throw new InvalidOperationException(
+                $"the receiver of queue '{queue}' has returned, and the transaction of its delivery is over: what goes "
+                + "on now would not be part of it; await all that the receiver begins before it returns");
+        }
         if (store is null)
         {
             throw new CourierException(
@@ -48,6 +56,7 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
         if (handling is null && failed.Count == deliveries.Count) return true;
         if (!await TryBeginAsync(store, null, cancellationToken).ConfigureAwait(false)) return false;
         if (itsWork is not null) await itsWork.SaveAsync(cancellationToken).ConfigureAwait(false);
+        isOver = true;
         FaultPoint.Pass(FaultPoint.HandledNotCommitted);
         await handling!.CommitAsync(failed, cancellationToken).ConfigureAwait(false);
         return true;
@@ -64,5 +73,9 @@ internal sealed class InboxTransaction(IInboxPort? store, string queue, IReadOnl
         return !HandledElsewhere;
     }
 
-    public ValueTask DisposeAsync() => handling?.DisposeAsync() ?? ValueTask.CompletedTask;
+    public ValueTask DisposeAsync()
+    {
+        isOver = true;
+        return handling?.DisposeAsync() ?? ValueTask.CompletedTask;
+    }
 }

@@ -16,12 +16,15 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
     private static readonly TimeSpan LongestRest = TimeSpan.FromSeconds(5);
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
+    // Whoever asks a peer that is away knows it by then: one that has waited for so long waits for events.
+    private static readonly TimeSpan ProvenAfter = TimeSpan.FromSeconds(30);
 
     private readonly WorkerParts worker;
     private readonly string queue;
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
     private readonly bool isBeside;
+    private readonly Action works;
     private readonly Credit credit;
     private readonly Handlers handlers;
     private readonly Waiting waiting;
@@ -31,12 +34,15 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private readonly CancellationTokenSource over;
     private readonly Lock ending = new();
     private readonly ConcurrentDictionary<HandOver, TakenDelivery> held = new();
+    private readonly List<Task> following = [];
 
     private readonly Finished finished;
     private readonly List<Settlement> batch = [];
     private Task<IReadOnlyList<HandOver>>? receiving;
     private long askedAt;
     private Task<Exchange>? underWay;
+    private bool isProven;
+    private int notSettled;
     private LinkLostException? lost;
     private bool urgent;
     private int? lookedAt;
@@ -45,22 +51,31 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     /// <param name="link">The link.</param>
     /// <param name="isBeside">Whether there is another, from which most comes.</param>
     /// <param name="abilities">What the broker can do.</param>
+    /// <param name="works">Called once something has been received or settled by this link.</param>
     /// <param name="over">Ends the session: cancelled when the host stops, and by itself when the link is lost.</param>
     public LinkSession(
-        WorkerParts worker, IReceivingLink link, bool isBeside, BrokerAbilities abilities, CancellationTokenSource over)
+        WorkerParts worker, IReceivingLink link, bool isBeside, BrokerAbilities abilities, Action works,
+        CancellationTokenSource over)
     {
         this.worker = worker;
         queue = worker.Binding.Queue;
         options = worker.Binding.Options;
         this.link = link;
         this.isBeside = isBeside;
+        this.works = works;
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         finished = new Finished(WorthSettling);
         waiting = new Waiting(abilities, Return, clock, over.Token);
-        exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger);
+        exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger)
+        {
+            SaysByItself = true,
+        };
         renewing = new Loop($"Renewing what is in hand of queue '{queue}'", FirstRest, LongestRest, clock, logger);
     }
+
+    /// <summary>Why nothing can be received or settled at present; null where it can.</summary>
+    public string? Problem => exchanging.LastError;
 
     /// <summary>
     /// Runs until the host stops, and then until what is in hand is settled; or until the link is lost.
@@ -93,7 +108,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     public void Settle(TakenDelivery delivery, Outcome outcome)
     {
         worker.Counts.Note(delivery, outcome);
-        if (!delivery.IsSettled && waiting.TryHold(delivery, outcome))
+        if (TryHold(delivery, outcome))
         {
             credit.Settled(1);
             return;
@@ -107,6 +122,16 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             }
         }
         Drop(delivery);
+    }
+
+    private bool TryHold(TakenDelivery delivery, Outcome outcome)
+    {
+        lock (ending)
+        {
+            // From now on another stands for it. Once the link is lost none does, nor falls due.
+            return lost is null && !delivery.IsSettled
+                && waiting.TryHold(delivery, outcome, next => held[delivery.HandOver] = next);
+        }
     }
 
     private void NoteSetAside(TakenDelivery delivery, string letter, string reason)
@@ -193,9 +218,20 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             Meters.Exchange(
                 "receive", queue, clock.GetElapsedTime(askedAt), received.Exception?.InnerException);
             Take(await received.ConfigureAwait(false));
+            Works();
             return;
         }
+        if (receiving is not null && clock.GetElapsedTime(askedAt) >= ProvenAfter) Works();
         await WaitAsync(stopping).ConfigureAwait(false);
+    }
+
+    /// <summary>The link does what it is for: nothing less is a success.</summary>
+    private void Works()
+    {
+        exchanging.Succeeded();
+        if (isProven) return;
+        isProven = true;
+        works();
     }
 
     /// <summary>Waits until there is something to settle, something has come, or it is time to look again.</summary>
@@ -205,6 +241,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         var isToLookAgain = credit is { IsSelfTuned: true, NothingReady: false }
             || (isBeside && receiving is null);
         if (isToLookAgain) patience = Sooner(patience, SecondLook);
+        if (receiving is not null && (!isProven || exchanging.Failures > 0))
+            patience = Sooner(patience, RoundedUp(ProvenAfter));
         if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
         var changed = receiving is null ? Task.WhenAny(finished.Due, credit.Attention(lookedAt))
             : Task.WhenAny(finished.Due, receiving, credit.TooMuch(lookedAt));
@@ -253,7 +291,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             }
             credit.TakenBack();
             credit.Settled(1);
-            _ = FollowAsync(delivery, first);
+            following.RemoveAll(static task => task.IsCompleted);
+            following.Add(FollowAsync(delivery, first));
         }
     }
 
@@ -289,8 +328,23 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     /// <summary>What has waited here comes again.</summary>
     private void Return(TakenDelivery delivery)
     {
-        credit.Returned();
-        handlers.Add(delivery);
+        lock (ending)
+        {
+            if (lost is null)
+            {
+                credit.Returned();
+                handlers.Add(delivery);
+                return;
+            }
+        }
+        LetGo(delivery);
+    }
+
+    /// <summary>It has waited for nothing: its link is lost, and it comes again by another.</summary>
+    private void LetGo(TakenDelivery delivery)
+    {
+        delivery.TryDecide(null);
+        held.TryRemove(delivery.HandOver, out _);
     }
 
     /// <summary>
@@ -336,7 +390,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     /// </summary>
     private async Task SettleBatchAsync(int toFetch, CancellationToken stopping)
     {
-        if (exchanging.Failures >= 2 && batch.Count > 1)
+        if (notSettled >= 2 && batch.Count > 1)
         {
             foreach (var settlement in batch.ToList())
                 await SettleOneAsync(settlement, stopping).ConfigureAwait(false);
@@ -345,13 +399,14 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         var began = clock.GetTimestamp();
         using var span = Spans.Settle(queue, batch);
         // It is not cancelled: what is handed over along with it must be received. But a stop does not wait for it.
-        underWay = link.SettleAsync(batch, exchanging.Failures > 0 ? 0 : toFetch, CancellationToken.None);
+        underWay = link.SettleAsync(batch, notSettled > 0 ? 0 : toFetch, CancellationToken.None);
         try
         {
             await EndExchangeAsync(stopping).ConfigureAwait(false);
         }
         catch (Exception e) when (!stopping.IsCancellationRequested)
         {
+            notSettled++;
             span.Failed(e);
             Meters.Exchange("settle", queue, clock.GetElapsedTime(began), e);
             throw;
@@ -375,6 +430,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();
         urgent = false;
+        notSettled = 0;
+        Works();
         Take(deliveries);
     }
 
@@ -397,6 +454,9 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
         Settled(settlement);
         batch.Remove(settlement);
+        if (batch.Count > 0) return;
+        notSettled = 0;
+        Works();
     }
 
     private void Settled(params ReadOnlySpan<Settlement> settlements)
@@ -417,7 +477,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         foreach (var delivery in waiting.TakeBack()) Return(delivery);
         for (var failures = 0; lost is null && !limit.IsCancellationRequested;)
         {
-            var isLast = ended.IsCompleted;
+            var isLast = ended.IsCompleted && following.TrueForAll(static task => task.IsCompleted);
             try
             {
                 // One may still be under way from before the stop; until it is over, its batch must be left alone.
@@ -429,7 +489,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
                 if (batch.Count > 0) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
                 failures = 0;
                 if (isLast) continue;
-                await Task.WhenAny(ended, finished.Due).WaitAsync(limit.Token).ConfigureAwait(false);
+                await Task.WhenAny(Task.WhenAll([ended, .. following]), finished.Due).WaitAsync(limit.Token)
+                    .ConfigureAwait(false);
             }
             catch (LinkLostException e)
             {
@@ -476,6 +537,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private void Abandon()
     {
         handlers.TakeBack(this).ForEach(delivery => delivery.Drop());
+        waiting.TakeBack().ForEach(LetGo);
         finished.TakeInto(batch);
         Settled(CollectionsMarshal.AsSpan(batch));
         batch.Clear();

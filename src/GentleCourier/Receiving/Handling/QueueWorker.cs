@@ -18,7 +18,7 @@ internal sealed partial class QueueWorker : IDisposable
 
     private readonly QueueBinding binding;
     private readonly WorkerParts parts;
-    private readonly List<(IBroker Broker, Loop Loop)> linking;
+    private readonly List<Source> sources;
     private readonly ILogger logger;
 
     public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
@@ -31,9 +31,12 @@ internal sealed partial class QueueWorker : IDisposable
         var handlers = new Handlers(binding, handler, credit, clock, logger);
         parts = new WorkerParts(
             binding, handlers, handler, credit, new Unfinished(), new AttemptCounts(clock), clock, logger);
-        IBroker[] sources = broker.Companion is { } companion ? [broker, companion] : [broker];
-        linking = [.. sources.Select(source => (source, new Loop(
-            $"The link to queue '{binding.Queue}' of {source.DisplayName}", FirstRest, LongestRest, clock, logger)))];
+        IBroker[] brokers = broker.Companion is { } companion ? [broker, companion] : [broker];
+        sources = [.. brokers.Select(source => new Source(source, new Loop(
+            $"The link to queue '{binding.Queue}' of {source.DisplayName}", FirstRest, LongestRest, clock, logger)
+            {
+                SaysByItself = true,
+            }))];
     }
 
     /// <summary>How it does at this moment.</summary>
@@ -58,7 +61,7 @@ internal sealed partial class QueueWorker : IDisposable
                 TimeLimit = options.TimeLimit,
                 Brake = brake?.Why,
                 BrakedFor = brake?.For,
-                Problem = linking.Select(l => l.Loop.LastError).FirstOrDefault(problem => problem is not null),
+                Problem = sources.Select(s => s.Problem).FirstOrDefault(problem => problem is not null),
             };
         }
     }
@@ -73,8 +76,8 @@ internal sealed partial class QueueWorker : IDisposable
     public async Task RunAsync(CancellationToken stopping)
     {
         parts.Handlers.Start();
-        await Task.WhenAll(linking.Select(l => l.Loop.RunAsync(
-            ending => ReceiveAsync(l.Broker, l.Loop, ending), stopping))).ConfigureAwait(false);
+        await Task.WhenAll(sources.Select(s => s.Loop.RunAsync(ending => ReceiveAsync(s, ending), stopping)))
+            .ConfigureAwait(false);
         // Where there was no link at the stop, nobody else has told them.
         await parts.Handlers.FinishAsync().ConfigureAwait(false);
         LogStopped(logger, binding.Queue);
@@ -82,20 +85,38 @@ internal sealed partial class QueueWorker : IDisposable
 
     public void Dispose() => parts.Handlers.Dispose();
 
-    private async Task ReceiveAsync(IBroker broker, Loop loop, CancellationToken stopping)
+    private async Task ReceiveAsync(Source source, CancellationToken stopping)
     {
-        var options = binding.Options;
+        var ((broker, loop), options) = (source, binding.Options);
         var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
             .ConfigureAwait(false);
         await using (link.ConfigureAwait(false))
         {
-            loop.Succeeded();
-            LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
+            // One that is lost at once, again and again, is told of by its loop.
+            if (loop.Failures == 0)
+                LogReceives(logger, binding.Queue, broker.DisplayName, options.Prefetch, options.Parallel);
             using var over = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-            var isBeside = broker != linking[0].Broker;
-            using var session = new LinkSession(parts, link, isBeside, broker.Abilities, over);
-            await session.RunAsync().ConfigureAwait(false);
+            var isBeside = source != sources[0];
+            using var session = new LinkSession(parts, link, isBeside, broker.Abilities, loop.Succeeded, over);
+            source.Session = session;
+            try
+            {
+                await session.RunAsync().ConfigureAwait(false);
+            }
+            finally
+            {
+                source.Session = null;
+            }
         }
+    }
+
+    /// <summary>Where links lead to, one after another.</summary>
+    private sealed record Source(IBroker Broker, Loop Loop)
+    {
+        /// <summary>The one that lives; null where there is none.</summary>
+        public LinkSession? Session { get; set; }
+
+        public string? Problem => Loop.LastError ?? Session?.Problem;
     }
 
     [LoggerMessage(211, LogLevel.Information,

@@ -19,11 +19,14 @@ internal sealed class Waiting(
     /// </summary>
     public const int Most = 1_000;
 
-    private readonly ConcurrentDictionary<TakenDelivery, bool> held = new();
+    private readonly ConcurrentDictionary<TakenDelivery, bool> waiting = new();
     private int count;
 
     /// <summary>Takes it, if it has to wait here.</summary>
-    public bool TryHold(TakenDelivery delivery, Outcome outcome)
+    /// <param name="delivery">The delivery.</param>
+    /// <param name="outcome">What its handler has decided.</param>
+    /// <param name="held">Called with what stands for it from now on, before that can fall due.</param>
+    public bool TryHold(TakenDelivery delivery, Outcome outcome, Action<TakenDelivery> held)
     {
         if (outcome is not Outcome.Modified { Delay: var delay, Counts: var counts } || delay <= TimeSpan.Zero)
             return false;
@@ -36,13 +39,14 @@ internal sealed class Waiting(
         var next = new TakenDelivery(
             delivery.HandOver, delivery.Attempt + (counts ? 1 : 0), delivery.FirstTried, delivery.Began,
             delivery.Link);
-        held[next] = true;
+        held(next);
+        waiting[next] = true;
         _ = HoldAsync(next, delay);
         return true;
     }
 
     /// <summary>Takes back all that wait.</summary>
-    public List<TakenDelivery> TakeBack() => held.Keys.ToList().FindAll(TryRemove);
+    public List<TakenDelivery> TakeBack() => waiting.Keys.ToList().FindAll(TryRemove);
 
     private async Task HoldAsync(TakenDelivery delivery, TimeSpan delay)
     {
@@ -52,7 +56,7 @@ internal sealed class Waiting(
 
     private bool TryRemove(TakenDelivery delivery)
     {
-        if (!held.TryRemove(delivery, out _)) return false;
+        if (!waiting.TryRemove(delivery, out _)) return false;
         Interlocked.Decrement(ref count);
         return true;
     }
