@@ -22,6 +22,7 @@ internal static class Measurements
         "watch" => WatchCost.RunAsync,
         "held" => HeldCost.RunAsync,
         "keys" => KeyCost.RunAsync,
+        "key-order" => KeyOrderPut.RunAsync,
         "retention" => Retention.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,

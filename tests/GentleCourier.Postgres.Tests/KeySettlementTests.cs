@@ -56,6 +56,22 @@ public sealed class KeySettlementTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task In_a_schema_of_another_name_it_is_the_same()
+    {
+        Assert.True(EngineAddress.TryParse($"{place.Broker}?schema=fares", out var address));
+        await using var other = new PostgresEngine().CreateBroker(address, TimeProvider.System);
+        await other.PrepareAsync(
+            new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = ["taps"] }, create: true);
+        await other.PublishAsync(
+            [.. new[] { "a", "b", "a", "b" }.Select((key, n) => Crossing.TapEvent(n, key))]);
+        await using var taking = await other.OpenLinkAsync("taps", "w", Lease);
+        var held = await taking.ReceiveAsync(10, CancellationToken.None).WaitAsync(Crossing.Limit);
+        Assert.Equal([0, 1], held.Select(d => Crossing.NumberOf(d.Json)));
+        var exchange = await taking.SettleAsync(Accepted([.. held]), 10, CancellationToken.None);
+        Assert.Equal([2, 3], exchange.Deliveries.Select(d => Crossing.NumberOf(d.Json)));
+    }
+
+    [Fact]
     public async Task What_is_settled_stays_so_where_the_look_for_the_next_fails()
     {
         await PublishAsync(0, "a", "b", "a", "b");

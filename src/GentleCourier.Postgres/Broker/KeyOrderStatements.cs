@@ -107,7 +107,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT count(*) FROM line),
             (SELECT count(*) FROM turned), 
             (SELECT true FROM courier.turn WHERE queue = $2 AND id > $11 LIMIT 1) IS NOT NULL,
-            (SELECT set_config('courier.taken', coalesce((SELECT array_agg(id) FROM taken), '{"{}"}')::text, false))
+            (SELECT set_config('gentle.taken', coalesce((SELECT array_agg(id) FROM taken), '{"{}"}')::text, false))
             {(ofAll ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}
         FROM passed p LEFT JOIN taken t ON true
         """;
@@ -118,7 +118,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// begun. Asked once it is committed, so that of two that take at the same moment one sees the other.
     /// </summary>
     public readonly string Contested = server.Sql($"""
-        SELECT c.id FROM unnest(current_setting('courier.taken', true)::bigint[]) AS taken (id)
+        SELECT c.id FROM unnest(current_setting('gentle.taken', true)::bigint[]) AS taken (id)
         CROSS JOIN LATERAL (SELECT id, key FROM courier.copy c WHERE c.queue = $2 AND c.id = taken.id LIMIT 1) c
         CROSS JOIN LATERAL (
             SELECT id FROM courier.copy f WHERE f.queue = $2 AND f.key = c.key AND f.id > $3 ORDER BY id LIMIT 1) first

@@ -40,7 +40,7 @@ internal sealed class RoundTrip
     public RoundTrip Commit(long number)
     {
         // A setting of the session that a transaction makes is undone with it.
-        Add("SELECT set_config('courier.committed', $1::text, false)", static _ => { }, Parameter.Of(number));
+        Add("SELECT set_config('gentle.committed', $1::text, false)", static _ => { }, Parameter.Of(number));
         return Commit();
     }
 
@@ -54,7 +54,7 @@ internal sealed class RoundTrip
 
     /// <summary>Whether the transaction before this one was committed, which has this number.</summary>
     public static string IsCommitted(string number) =>
-        $"current_setting('courier.committed', true) = {number}::text";
+        $"current_setting('gentle.committed', true) = {number}::text";
 
     /// <summary>Adds a statement that returns nothing.</summary>
     public RoundTrip Add(string sql, params ReadOnlySpan<NpgsqlParameter> parameters) => Add(sql, null, parameters);
