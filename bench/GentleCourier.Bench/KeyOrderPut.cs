@@ -19,7 +19,8 @@ internal static class KeyOrderPut
     public static async Task<int> RunAsync(string[] args)
     {
         var waiting = args.Length > 0 ? int.Parse(args[0], CultureInfo.InvariantCulture) : 400_000;
-        Console.WriteLine($"{"engine",-12} {"",-14} {"median ms",10} {"99 %",8} {"99.9 %",8} {"longest",8} {"put ms",8}");
+        Console.WriteLine(
+            $"{"engine",-12} {"",-14} {"median ms",10} {"99 %",8} {"99.9 %",8} {"longest",8} {"put ms",8}");
         await using (var workshop = new Workshop())
         {
             await MeasureAsync("SQLite", await workshop.BrokerAsync(), waiting);

@@ -12,6 +12,9 @@ public class CourierException(string message, Exception? inner = null) : Excepti
     /// </summary>
     public bool IsTransient { get; init; }
 
+    /// <summary>The server that could not be reached; null where it is not that.</summary>
+    internal Reachability? Reachability { get; set; }
+
     /// <summary>Whether it is the library's tables: they are missing, or of a version that does not fit.</summary>
     internal bool IsAboutTables { get; init; }
 

@@ -5,6 +5,7 @@ using GentleCourier.Engines;
 using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Postgres.Tests;
 
@@ -258,6 +259,40 @@ public sealed class ServerTests
                 ["Courier:Broker"] = $"{crossing.BrokerAddress}?password={Uri.EscapeDataString(password)}",
             },
             s => s.AddSingleton(log));
+    }
+
+    /// <summary>However long they would rest by then, and one says so for all.</summary>
+    [Fact]
+    public async Task What_rests_while_its_server_is_away_goes_on_when_it_is_back()
+    {
+        using var server = SharedServer.Start();
+        await using var crossing = new Crossing(new Databases(server));
+        var (log, said, password) = (
+            new Log(), new Reports(), $"?password={Uri.EscapeDataString(server.Password)}");
+        var fares = await crossing.StartAsync(
+            "fares", c => c.Receive("taps", q => q.Handle<Tap, TapReceiver>()),
+            new()
+            {
+                ["Courier:Store"] = crossing.StoreAddress("fares") + password,
+                ["Courier:Broker"] = crossing.BrokerAddress + password,
+                ["Courier:Relay:FirstDelay"] = "01:00:00", ["Courier:Relay:MaxDelay"] = "01:00:00",
+                ["Courier:Relay:Lease"] = "00:00:03",
+            },
+            s => s.AddSingleton(log).AddSingleton<ILoggerFactory>(said));
+        await fares.PublishAsync(new Tap(1));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "it works");
+        server.Stop(immediately: true);
+        await Crossing.UntilAsync(
+            () => Task.FromResult(said.Lines.Any(l => l.Contains("in 4 tries", StringComparison.Ordinal))),
+            "it has been asked for again and again");
+        server.Start();
+        await PatientlyAsync(async () =>
+        {
+            await fares.PublishAsync(new Tap(2));
+            return true;
+        });
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 2), "it works again");
+        Assert.DoesNotContain(said.Lines, l => l.Contains("in a row; next try in", StringComparison.Ordinal));
     }
 
     /// <summary>Again and again while the server is away.</summary>

@@ -72,6 +72,68 @@ public sealed class LoopTests
         Assert.Single(logger.Lines, line => line.Contains("high water", StringComparison.Ordinal));
     }
 
+    /// <summary>However long a rest would be, and however many there are, they go on at once; one tells of it.</summary>
+    [Fact]
+    public async Task Those_that_rest_from_a_server_that_cannot_be_reached_go_on_when_it_can()
+    {
+        var (said, ofServer) = (new KeepingLogger(), new KeepingLogger());
+        var reachability = new Reachability("the harbour", ofServer);
+        using var ending = new CancellationTokenSource();
+        var (tries, works) = (0, 0);
+        var isAway = true;
+        var loops = Enumerable.Range(0, 50).Select(n => new Loop(
+            $"the tide {n}", TimeSpan.FromDays(1), TimeSpan.FromDays(1), TimeProvider.System, said)).ToList();
+        var running = loops.ConvertAll(loop => loop.RunAsync(
+            async stop =>
+            {
+                Interlocked.Increment(ref tries);
+                if (Volatile.Read(ref isAway))
+                {
+                    reachability.Lost("fog");
+                    throw new CourierException("no way", new CourierException("fog") { Reachability = reachability });
+                }
+                Interlocked.Increment(ref works);
+                await Task.Delay(Timeout.Infinite, stop);
+            },
+            ending.Token));
+        await UntilAsync(() => loops.TrueForAll(loop => loop.LastError == "no way"));
+        Assert.Equal(50, tries);
+        Volatile.Write(ref isAway, false);
+        reachability.Found();
+        await UntilAsync(() => works == 50);
+        await ending.CancelAsync();
+        await Task.WhenAll(running);
+        Assert.Empty(said.Lines);
+        Assert.Equal(2, ofServer.Lines.Count);
+    }
+
+    [Fact]
+    public void A_server_that_comes_and_goes_all_night_fills_no_log()
+    {
+        var logger = new KeepingLogger();
+        var reachability = new Reachability("the harbour", logger);
+        for (var i = 0; i < 20_000; i++)
+        {
+            Assert.True(reachability.Lost("fog"));
+            Assert.False(reachability.Lost("fog"));
+            reachability.Found();
+        }
+        Assert.InRange(logger.Lines.Count, 2, 30);
+        // And one that stays away.
+        logger.Lines.Clear();
+        reachability = new Reachability("the harbour", logger);
+        reachability.Lost("fog");
+        for (var i = 0; i < 20_000; i++) reachability.StillAway("fog");
+        reachability.Found();
+        Assert.InRange(logger.Lines.Count, 3, 16);
+    }
+
+    private static async Task UntilAsync(Func<bool> condition)
+    {
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(4));
+        while (!condition()) await Task.Delay(1, limit.Token);
+    }
+
     private sealed class BrokenException : Exception
     {
         public override string Message => throw new InvalidOperationException("not even that");
@@ -86,7 +148,10 @@ public sealed class LoopTests
         public bool IsEnabled(LogLevel logLevel) => true;
 
         public void Log<TState>(LogLevel logLevel, EventId eventId, TState state, Exception? exception,
-            Func<TState, Exception?, string> formatter) => Lines.Add(formatter(state, exception));
+            Func<TState, Exception?, string> formatter)
+        {
+            lock (Lines) Lines.Add(formatter(state, exception));
+        }
     }
 
     private sealed class BrokenLogger : ILogger

@@ -93,7 +93,7 @@ internal sealed class ScriptedDelivery(ReadOnlyMemory<byte> json) : HandOver(jso
 [WireType("test.tide")]
 internal sealed record Tide(int Height);
 
-/// <summary>A worker of a queue of a <see cref="ScriptedBroker"/>, without a store, by a clock that a test sets.</summary>
+/// <summary>A worker of a queue of a <see cref="ScriptedBroker"/>, without a store, by a test's clock.</summary>
 internal sealed class ScriptedWorker : IAsyncDisposable, ILogger
 {
     public static readonly TimeSpan Limit = TimeSpan.FromMinutes(4);
@@ -107,8 +107,8 @@ internal sealed class ScriptedWorker : IAsyncDisposable, ILogger
     public ScriptedWorker(ScriptedBroker broker, Func<Delivery<Tide>, CancellationToken, Task> handle)
     {
         codec = new ContractCodec(
-            new(JsonSerializerDefaults.Web) { TypeInfoResolver = new DefaultJsonTypeInfoResolver() }, "/harbour", 100_000,
-            Clock);
+            new(JsonSerializerDefaults.Web) { TypeInfoResolver = new DefaultJsonTypeInfoResolver() }, "/harbour",
+            100_000, Clock);
         var collection = new ServiceCollection();
         var binding = new QueueBinding("tides", collection);
         (binding.Options.Parallel, binding.Options.Prefetch) = (2, 4);
@@ -136,7 +136,7 @@ internal sealed class ScriptedWorker : IAsyncDisposable, ILogger
     public ScriptedDelivery Deliver(int height, string id) =>
         new(EventDraft.Of(new Tide(height), new() { Id = id }).Create(codec).Json);
 
-    /// <summary>Waits for a condition while the clock goes on, by so much at a time; how long it took by that clock.</summary>
+    /// <summary>Waits for a condition while the clock goes on, by so much at a time; how long it took by it.</summary>
     public async Task<TimeSpan> UntilAsync(Func<bool> condition, TimeSpan step = default)
     {
         var (began, passed) = (System.Diagnostics.Stopwatch.GetTimestamp(), TimeSpan.Zero);

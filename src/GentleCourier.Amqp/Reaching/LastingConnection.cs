@@ -11,11 +11,15 @@ namespace GentleCourier.Amqp.Reaching;
 internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
     : IAsyncDisposable
 {
-    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(100), LongestRest = Reachability.AskEvery;
+    // A peer that lets one in and hangs up is not one that works.
+    private static readonly TimeSpan Proven = TimeSpan.FromSeconds(5);
 
     private readonly Loop loop = new(
         $"connection to {address.DisplayName}", FirstRest, LongestRest, clock, logger);
 
+    // The loop tells of it.
+    private readonly Reachability reachability = new(address.DisplayName);
     private readonly CancellationTokenSource ending = new();
     private readonly Lock gate = new();
     private TaskCompletionSource<Connection> next = New();
@@ -69,9 +73,9 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
         await using (connection.ConfigureAwait(false))
         {
             lock (gate) next.TrySetResult(connection);
-            await connection.Ended.WaitAsync(LongestRest, clock, cancellationToken)
+            reachability.Found();
+            await connection.Ended.WaitAsync(Proven, clock, cancellationToken)
                 .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-            // A peer that lets one in and hangs up is not one that works.
             if (!connection.Ended.IsCompleted) loop.Succeeded();
             await connection.Ended.WaitAsync(cancellationToken).ConfigureAwait(false);
             Forget(connection);
@@ -88,9 +92,12 @@ internal sealed class LastingConnection(AmqpAddress address, TimeProvider clock,
                 .ConfigureAwait(false);
             return connection;
         }
-        catch (CourierException e)
+        catch (AmqpException e)
         {
-            Fail(e);
+            // Whoever has waited for it rests until there is one, unless somebody has to mend something first; this
+            // goes on asking, and tells of it.
+            if (e.IsTransient) reachability.Lost(e.Message);
+            Fail(new AmqpException(e.Message, e.Condition, e) { Reachability = e.IsTransient ? reachability : null });
             throw;
         }
     }

@@ -188,7 +188,9 @@ internal sealed class BrokerStatements(PostgresServer server)
             pg_snapshot_xmax(pg_current_snapshot())::text::bigint
         """);
 
-    /// <summary>What a link has in hand, and how far it has looked; for as long as what it got last is leased.</summary>
+    /// <summary>
+    /// What a link has in hand, and how far it has looked; for as long as what it got last is leased.
+    /// </summary>
     public readonly string NoteInHand = server.Sql($"""
         UPDATE courier.link SET in_hand = $2, passed = greatest(passed, $3),
             until = CASE WHEN $2 > 0 THEN greatest(until, coalesce($4, now()) + $5 + {LinkRow.Slack}) ELSE until END

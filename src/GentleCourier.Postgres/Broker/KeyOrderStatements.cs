@@ -5,8 +5,8 @@ namespace GentleCourier.Postgres;
 /// <summary>
 /// How a queue in key order is handed over: of the keys that nobody has in hand those begin whose first copy is the
 /// oldest. Its copies are looked at in their order, once; one whose key is in hand is passed by, and looked for when
-/// that is settled. So a hand-over costs what it hands over, however many keys and copies there are, and however much is
-/// dead and cannot be cleared away.
+/// that is settled. So a hand-over costs what it hands over, however many keys and copies there are, and however much
+/// is dead and cannot be cleared away.
 /// </summary>
 internal sealed class KeyOrderStatements(PostgresServer server)
 {
@@ -75,7 +75,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT id, key FROM (
                 SELECT id, key, row_number() OVER (ORDER BY id) AS rank,
                     sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before FROM first) f
-            WHERE rank <= $4 AND (NOT $15 OR {RoundTrip.IsCommitted("$6")}) AND before <= {Budget.Bytes - Budget.LargestEvent}),
+            WHERE rank <= $4 AND (NOT $15 OR {RoundTrip.IsCommitted("$6")})
+                AND before <= {Budget.Bytes - Budget.LargestEvent}),
         free AS MATERIALIZED (
             SELECT id FROM courier.copy WHERE queue = $2 AND id = ANY (ARRAY (SELECT id FROM next)) AND {IsFree}
             FOR UPDATE SKIP LOCKED),
@@ -113,9 +114,9 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         """;
 
     /// <summary>
-    /// Of what the transaction before has taken, what somebody else has in hand another copy of, of the same key: one of
-    /// the two was committed late, so that whoever took the other did not see it. It has to be given back before it is
-    /// begun. Asked once it is committed, so that of two that take at the same moment one sees the other.
+    /// Of what the transaction before has taken, what somebody else has in hand another copy of, of the same key: one
+    /// of the two was committed late, so that whoever took the other did not see it. It has to be given back before it
+    /// is begun. Asked once it is committed, so that of two that take at the same moment one sees the other.
     /// </summary>
     public readonly string Contested = server.Sql($"""
         SELECT c.id FROM unnest(current_setting('gentle.taken', true)::bigint[]) AS taken (id)

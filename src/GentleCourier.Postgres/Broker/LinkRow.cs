@@ -5,8 +5,8 @@ namespace GentleCourier.Postgres;
 /// <summary>
 /// When the row of a link is written. While there is little to do at once; otherwise twice a second, since each version
 /// of it stays for as long as a snapshot is held anywhere in the database, and whoever looks for the row goes through
-/// all of them. It need not be exact, but for this: what a link has in hand must be found should it die, so that nothing
-/// is in hand while the row says that nothing is. By the machine's own clock. Thread-safe.
+/// all of them. It need not be exact, but for this: what a link has in hand must be found should it die, so that
+/// nothing is in hand while the row says that nothing is. By the machine's own clock. Thread-safe.
 /// </summary>
 /// <param name="write">Writes what is so, by itself; it throws nothing.</param>
 internal sealed class LinkRow(Func<Task> write) : IAsyncDisposable
@@ -15,7 +15,7 @@ internal sealed class LinkRow(Func<Task> write) : IAsyncDisposable
     public const string Slack = "interval '1 second'";
 
     // So many at once, and then one in this time.
-    private const int AtOnce = 20;
+    private const int AtOnce = 100;
     private static readonly TimeSpan Every = TimeSpan.FromMilliseconds(500);
 
     private readonly Lock gate = new();

@@ -40,7 +40,7 @@ internal sealed class PostgresBroker
     public PostgresBroker(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
     {
         this.clock = clock;
-        server = new PostgresServer(address, clock);
+        server = new PostgresServer(address, clock, logger);
         sql = new BrokerStatements(server);
         ofKeys = new KeyOrderStatements(server);
         topology = new BrokerTopology(server, sql);

@@ -34,6 +34,18 @@ internal sealed class Listener(
 
     private async Task ListenAsync(CancellationToken ending)
     {
+        try
+        {
+            await ListenAloneAsync(ending).ConfigureAwait(false);
+        }
+        catch (Exception e) when (PostgresServer.IsProblem(e))
+        {
+            throw server.Problem(e, "listen in", isConnecting: true);
+        }
+    }
+
+    private async Task ListenAloneAsync(CancellationToken ending)
+    {
         var connection = await server.OpenAloneAsync(ending).ConfigureAwait(false);
         await using (connection.ConfigureAwait(false))
         {

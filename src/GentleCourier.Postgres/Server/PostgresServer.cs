@@ -1,6 +1,7 @@
 using System.Data;
 using System.Net.Sockets;
 using System.Security.Authentication;
+using Microsoft.Extensions.Logging;
 using Npgsql;
 
 namespace GentleCourier.Postgres;
@@ -40,10 +41,14 @@ internal sealed class PostgresServer : IAsyncDisposable
     private readonly NpgsqlConnectionStringBuilder own;
     private readonly Lazy<NpgsqlDataSource> ownSource;
     private readonly Lazy<NpgsqlDataSource> services;
+    private readonly Reachability reachability;
+    private readonly CancellationTokenSource disposed = new();
+    private Task asking = Task.CompletedTask;
     private bool isDirect;
 
-    public PostgresServer(PostgresAddress address, TimeProvider clock)
+    public PostgresServer(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
     {
+        reachability = new Reachability(address.DisplayName, logger);
         this.address = address;
         this.clock = clock;
         var common = new NpgsqlConnectionStringBuilder(address.Settings.ConnectionString);
@@ -100,7 +105,7 @@ internal sealed class PostgresServer : IAsyncDisposable
         }
         catch (Exception e) when (IsProblem(e))
         {
-            throw Problem(e, "reach");
+            throw Problem(e, "reach", isConnecting: true);
         }
     }
 
@@ -157,9 +162,11 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     private async Task RunAsync(string tried, Func<NpgsqlConnection, Task> run, CancellationToken cancellationToken)
     {
+        var isConnecting = true;
         try
         {
             var connection = await ownSource.Value.OpenConnectionAsync(cancellationToken).ConfigureAwait(false);
+            isConnecting = false;
             await using (connection.ConfigureAwait(false)) await run(connection).ConfigureAwait(false);
         }
         catch (Exception e) when (IsProblem(e))
@@ -167,7 +174,7 @@ internal sealed class PostgresServer : IAsyncDisposable
             // Where one connection has gone silent the others of its age have too: each would cost a time limit of its
             // own.
             if (e is not PostgresException) ownSource.Value.Clear();
-            throw Problem(e, tried);
+            throw Problem(e, tried, isConnecting);
         }
     }
 
@@ -211,6 +218,8 @@ internal sealed class PostgresServer : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
+        await disposed.CancelAsync().ConfigureAwait(false);
+        await Volatile.Read(ref asking).ConfigureAwait(false);
         if (ownSource.IsValueCreated) await ownSource.Value.DisposeAsync().ConfigureAwait(false);
         if (services.IsValueCreated) await services.Value.DisposeAsync().ConfigureAwait(false);
     }
@@ -226,13 +235,68 @@ internal sealed class PostgresServer : IAsyncDisposable
             && !state.StartsWith("XX", StringComparison.Ordinal);
 
     /// <summary>What went wrong, for a person: what was tried, where, what came back, and what to do next.</summary>
-    public CourierException Problem(Exception e, string tried) =>
-        new($"cannot {tried} {DisplayName}: {Reason(e)}", e)
+    /// <param name="e">What was thrown.</param>
+    /// <param name="tried">What was tried.</param>
+    /// <param name="isConnecting">Whether nothing but a connection was asked for.</param>
+    public CourierException Problem(Exception e, string tried, bool isConnecting = false)
+    {
+        var isAway = IsAway(e, isConnecting);
+        if (isAway && !disposed.IsCancellationRequested && reachability.Lost(Reason(e)))
+            Volatile.Write(ref asking, Task.Run(AskAsync));
+        return new($"cannot {tried} {DisplayName}: {Reason(e)}", e)
         {
             IsTransient = IsTransient(e),
             // What is no text or number to it (22), or larger than it takes (54).
             IsAboutContent = e is PostgresException { SqlState: ['2', '2', ..] or ['5', '4', ..] },
+            Reachability = isAway ? reachability : null,
         };
+    }
+
+    /// <summary>Asks now and then until it can be reached: one for all that need it.</summary>
+    private async Task AskAsync()
+    {
+        while (true)
+        {
+            await Task.Delay(BackOff.Jitter(Reachability.AskEvery, Random.Shared.NextDouble()), disposed.Token)
+                .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            if (disposed.IsCancellationRequested) break;
+            try
+            {
+                await (await OpenAloneAsync(disposed.Token).ConfigureAwait(false)).DisposeAsync().ConfigureAwait(false);
+                break;
+            }
+            catch (Exception e)
+            {
+                // One that refuses can be reached.
+                if (IsProblem(e) && !IsAway(e, isConnecting: true)) break;
+                reachability.StillAway(IsProblem(e) ? Reason(e) : Words.Of(e));
+            }
+        }
+        reachability.Found();
+    }
+
+    /// <summary>
+    /// Whether it stops, starts or is not there (57P, 08), or the way to it is broken. A statement that takes too long
+    /// is no sign of that.
+    /// </summary>
+    private static bool IsAway(Exception e, bool isConnecting)
+    {
+        if (e is PostgresException { SqlState: { Length: 5 } state })
+            return state is ['5', '7', 'P', ..] or ['0', '8', ..];
+        for (var inner = e; inner is not null; inner = inner.InnerException)
+        {
+            switch (inner)
+            {
+                case AuthenticationException or SocketException { SocketErrorCode: SocketError.HostNotFound }:
+                    return false;
+                case TimeoutException:
+                    return isConnecting;
+                case SocketException or IOException:
+                    return true;
+            }
+        }
+        return false;
+    }
 
     /// <summary>
     /// Whether the server, or the way to it, may do later what it does not do now: by classes of SQLSTATE it is away

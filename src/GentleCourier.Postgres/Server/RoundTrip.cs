@@ -19,8 +19,8 @@ internal sealed class RoundTrip
     public int Count => statements.Count;
 
     /// <summary>
-    /// Whether it is several transactions. Where one of them fails the driver may leave answers of the next ones unread,
-    /// which the next user of the connection would take for its own: it must not be used again.
+    /// Whether it is several transactions. Where one of them fails the driver may leave answers of the next ones
+    /// unread, which the next user of the connection would take for its own: it must not be used again.
     /// </summary>
     public bool IsSeveral => lastOfFirst is not null;
 

@@ -27,7 +27,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
 
     public PostgresStore(PostgresAddress address, TimeProvider clock, ILogger? logger = null)
     {
-        server = new PostgresServer(address, clock);
+        server = new PostgresServer(address, clock, logger);
         sql = new StoreStatements(server);
         this.clock = clock;
         isTwoPhase = address.IsTwoPhase;

@@ -4,13 +4,13 @@ namespace GentleCourier;
 
 /// <summary>
 /// Code around every call of a receiver, such as one that sets the tenant or the culture. What it throws counts as
-/// thrown by the receiver; what it catches counts as thrown, too, unless it says <see cref="Handling.Accept"/>. It may be
-/// called by many threads at the same moment.
+/// thrown by the receiver; what it catches counts as thrown, too, unless it says <see cref="Handling.Accept"/>. It may
+/// be called by many threads at the same moment.
 /// </summary>
 /// <param name="handling">What is handled, by whom.</param>
 /// <param name="next">
-/// Goes on to the receiver; to be awaited. Where it is not called the attempt fails, unless <see cref="Handling.Accept"/>
-/// is; called a second time, it throws.
+/// Goes on to the receiver; to be awaited. Where it is not called the attempt fails, unless
+/// <see cref="Handling.Accept"/> is; called a second time, it throws.
 /// </param>
 /// <param name="cancellationToken">Cancelled at the handler's time limit, and at a stop; hand it on.</param>
 public delegate Task HandlingStep(

@@ -105,8 +105,8 @@ public sealed class QueueBinding
         if (handling.Call is not { } call)
         {
             throw new InvalidOperationException(
-                $"code around the handlers of queue '{Queue}' has not gone on to {handler.Receiver.Name}; "
-                + "`await next(cancellationToken)`, or say `handling.Accept()` where its events are to count as handled");
+                $"code around the handlers of queue '{Queue}' has not gone on to {handler.Receiver.Name}; `await "
+                + "next(cancellationToken)`, or say `handling.Accept()` where its events are to count as handled");
         }
         if (!call.IsCompleted)
         {

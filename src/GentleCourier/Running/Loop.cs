@@ -14,13 +14,14 @@ namespace GentleCourier;
 /// <param name="clock">Measures the rests.</param>
 /// <param name="logger">
 /// Is told of failures: of the first, and of further ones more and more rarely, unless they are others. A logger that
-/// fails itself does no harm.
+/// fails itself does no harm. Of a server that cannot be reached its <see cref="Reachability"/> tells.
 /// </param>
 internal sealed partial class Loop(
     string name, TimeSpan firstRest, TimeSpan longestRest, TimeProvider clock, ILogger? logger = null)
 {
     private readonly ILogger logger = new SafeLogger(logger ?? NullLogger.Instance);
     private int failures;
+    private bool isSaid;
 
     /// <summary>How many steps have failed in a row.</summary>
     public int Failures => Volatile.Read(ref failures);
@@ -91,7 +92,8 @@ internal sealed partial class Loop(
     {
         if (Interlocked.Exchange(ref failures, 0) is not (> 0 and var before)) return;
         LastError = null;
-        LogRecovered(logger, name, before);
+        if (isSaid) LogRecovered(logger, name, before);
+        isSaid = false;
     }
 
     private async Task RestAsync(Exception problem, CancellationToken ending)
@@ -103,14 +105,19 @@ internal sealed partial class Loop(
         }
         catch (Exception e) when (!ending.IsCancellationRequested)
         {
-            LogFailed(logger, name, Words.Of(e), Failures, delay);
+            if (Reachability.Of(e) is null) LogFailed(logger, name, Words.Of(e), Failures, delay);
         }
         catch (Exception)
         {
             // It is told to end: what fails at that moment is nobody's concern any more.
             return;
         }
-        await Task.Delay(delay, clock, ending).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        // Whoever cannot be reached is asked for by one; when it can, nobody rests any longer.
+        using var over = CancellationTokenSource.CreateLinkedTokenSource(ending);
+        await Task.WhenAny(
+            Task.Delay(delay, clock, over.Token),
+            Reachability.Of(problem)?.Back ?? Task.Delay(Timeout.InfiniteTimeSpan, over.Token)).ConfigureAwait(false);
+        await over.CancelAsync().ConfigureAwait(false);
     }
 
     /// <summary>How long to rest from it.</summary>
@@ -120,8 +127,11 @@ internal sealed partial class Loop(
         LastError = said;
         var count = Interlocked.Increment(ref failures);
         var delay = BackOff.Delay(count, firstRest, longestRest, Random.Shared.NextDouble());
-        if (BitOperations.IsPow2(count) || said != before)
+        if (Reachability.Of(problem) is null && (BitOperations.IsPow2(count) || said != before))
+        {
+            isSaid = true;
             LogFailed(logger, name, said, count, delay);
+        }
         return delay;
     }
 
