@@ -72,7 +72,7 @@ public sealed class LoopTests
         Assert.Single(logger.Lines, line => line.Contains("high water", StringComparison.Ordinal));
     }
 
-    /// <summary>However long a rest would be, and however many there are, they go on at once; one tells of it.</summary>
+    /// <summary>However long a rest would be, and however many rest, they go on at once; one tells of it.</summary>
     [Fact]
     public async Task Those_that_rest_from_a_server_that_cannot_be_reached_go_on_when_it_can()
     {

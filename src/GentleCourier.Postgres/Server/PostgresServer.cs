@@ -259,17 +259,21 @@ internal sealed class PostgresServer : IAsyncDisposable
         {
             await Task.Delay(BackOff.Jitter(Reachability.AskEvery, Random.Shared.NextDouble()), disposed.Token)
                 .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-            if (disposed.IsCancellationRequested) break;
+            if (disposed.IsCancellationRequested) return;
             try
             {
                 await (await OpenAloneAsync(disposed.Token).ConfigureAwait(false)).DisposeAsync().ConfigureAwait(false);
                 break;
             }
-            catch (Exception e)
+            catch (Exception e) when (!disposed.IsCancellationRequested)
             {
                 // One that refuses can be reached.
                 if (IsProblem(e) && !IsAway(e, isConnecting: true)) break;
                 reachability.StillAway(IsProblem(e) ? Reason(e) : Words.Of(e));
+            }
+            catch (Exception)
+            {
+                // Nobody needs to know any more.
             }
         }
         reachability.Found();

@@ -20,6 +20,9 @@ internal sealed partial class Loop(
     string name, TimeSpan firstRest, TimeSpan longestRest, TimeProvider clock, ILogger? logger = null)
 {
     private readonly ILogger logger = new SafeLogger(logger ?? NullLogger.Instance);
+    // So long a rest is at the least where it ends early.
+    private static readonly TimeSpan Least = TimeSpan.FromMilliseconds(100);
+
     private int failures;
     private bool isSaid;
 
@@ -112,12 +115,18 @@ internal sealed partial class Loop(
             // It is told to end: what fails at that moment is nobody's concern any more.
             return;
         }
-        // Whoever cannot be reached is asked for by one; when it can, nobody rests any longer.
         using var over = CancellationTokenSource.CreateLinkedTokenSource(ending);
-        await Task.WhenAny(
-            Task.Delay(delay, clock, over.Token),
-            Reachability.Of(problem)?.Back ?? Task.Delay(Timeout.InfiniteTimeSpan, over.Token)).ConfigureAwait(false);
-        await over.CancelAsync().ConfigureAwait(false);
+        var rest = Task.Delay(delay, clock, over.Token);
+        if (Reachability.Of(problem) is { } reachability)
+        {
+            // Whoever cannot be reached is asked for by one; when it can, nobody rests any longer, but not all begin at
+            // the same moment, nor again and again at full speed.
+            await Task.WhenAny(rest, reachability.Back).ConfigureAwait(false);
+            var little = Task.Delay(BackOff.Jitter(Least, Random.Shared.NextDouble()), over.Token);
+            await Task.WhenAny(rest, little).ConfigureAwait(false);
+            await over.CancelAsync().ConfigureAwait(false);
+        }
+        await rest.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
     }
 
     /// <summary>How long to rest from it.</summary>
