@@ -66,7 +66,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         this.over = over;
         (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
         finished = new Finished(WorthSettling);
-        waiting = new Waiting(abilities, Return, clock, over.Token);
+        waiting = new Waiting(abilities, next => held[next.HandOver] = next, Return, clock, over.Token);
         exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger)
         {
             SaysByItself = true,
@@ -108,30 +108,16 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     public void Settle(TakenDelivery delivery, Outcome outcome)
     {
         worker.Counts.Note(delivery, outcome);
-        if (TryHold(delivery, outcome))
-        {
-            credit.Settled(1);
-            return;
-        }
+        bool isOurs, waits;
         lock (ending)
         {
-            if (lost is null && !delivery.IsSettled)
-            {
-                finished.Add(new Settlement(delivery.HandOver, outcome));
-                return;
-            }
-        }
-        Drop(delivery);
-    }
-
-    private bool TryHold(TakenDelivery delivery, Outcome outcome)
-    {
-        lock (ending)
-        {
+            isOurs = lost is null && !delivery.IsSettled;
             // From now on another stands for it. Once the link is lost none does, nor falls due.
-            return lost is null && !delivery.IsSettled
-                && waiting.TryHold(delivery, outcome, next => held[delivery.HandOver] = next);
+            waits = isOurs && waiting.TryHold(delivery, outcome);
+            if (isOurs && !waits) finished.Add(new Settlement(delivery.HandOver, outcome));
         }
+        if (waits) credit.Settled(1);
+        else if (!isOurs) Drop(delivery);
     }
 
     private void NoteSetAside(TakenDelivery delivery, string letter, string reason)

@@ -8,11 +8,13 @@ namespace GentleCourier.Receiving.Handling;
 /// Thread-safe.
 /// </summary>
 /// <param name="abilities">What the broker can do.</param>
+/// <param name="held">Called with what stands for a delivery that waits, before that can fall due.</param>
 /// <param name="due">Called with a delivery when its next attempt is due.</param>
 /// <param name="clock">The time.</param>
 /// <param name="over">Nothing falls due any more.</param>
 internal sealed class Waiting(
-    BrokerAbilities abilities, Action<TakenDelivery> due, TimeProvider clock, CancellationToken over)
+    BrokerAbilities abilities, Action<TakenDelivery> held, Action<TakenDelivery> due, TimeProvider clock,
+    CancellationToken over)
 {
     /// <summary>
     /// So many may wait beside what the prefetch allows; beyond that, events come again without a delay.
@@ -23,10 +25,7 @@ internal sealed class Waiting(
     private int count;
 
     /// <summary>Takes it, if it has to wait here.</summary>
-    /// <param name="delivery">The delivery.</param>
-    /// <param name="outcome">What its handler has decided.</param>
-    /// <param name="held">Called with what stands for it from now on, before that can fall due.</param>
-    public bool TryHold(TakenDelivery delivery, Outcome outcome, Action<TakenDelivery> held)
+    public bool TryHold(TakenDelivery delivery, Outcome outcome)
     {
         if (outcome is not Outcome.Modified { Delay: var delay, Counts: var counts } || delay <= TimeSpan.Zero)
             return false;
