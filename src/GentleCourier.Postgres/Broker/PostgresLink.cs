@@ -116,6 +116,8 @@ internal sealed class PostgresLink : IReceivingLink
     /// </summary>
     private async Task<bool> RunSettlementAsync(RoundTrip trip, Fetch? fetch, CancellationToken cancellationToken)
     {
+        // Nothing to settle, to take or to say.
+        if (trip.Count == 0) return false;
         try
         {
             await RunAsync("settle in", trip, cancellationToken).ConfigureAwait(false);
