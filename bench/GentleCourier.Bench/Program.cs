@@ -5,6 +5,6 @@ using GentleCourier.Bench;
 //        GentleCourier.Bench prefetch | scale | wake | idle | memory | postgres | watch | telemetry
 //        GentleCourier.Bench amqp [EVENTS] | amqp-port [EVENTS] [apart] | amqp-far | later [EVENTS]
 //        GentleCourier.Bench postgres-long [EVENTS] | status [EVENTS] | retention [EVENTS] | held [EVENTS]
-//        GentleCourier.Bench keys [EVENTS [ENGINE [KEYS]]] | key-order [EVENTS]
+//        GentleCourier.Bench keys [EVENTS [ENGINE]] | key-order [EVENTS]
 return args is [var measurement, ..] && Measurements.Find(measurement) is { } measure
     ? await measure(args[1..]) : await Rounds.RunAsync(args);
