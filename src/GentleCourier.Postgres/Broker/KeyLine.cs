@@ -11,7 +11,7 @@ namespace GentleCourier.Postgres;
 internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderStatements sql, TimeProvider clock)
 {
     // So many more copies are looked at than a hand-over may take, and more where too little was found among them.
-    private const int Few = 4, Most = 4_000;
+    private const int Few = 4, Most = 1_000;
     // Others may have looked so much further since it was last asked how far they are. Where one gets further than
     // that, what it has passed is found when this link, or another, has come there.
     private const int Margin = 10_000;
@@ -76,7 +76,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
     /// <summary>Adds to other statements what comes before a hand-over, and says where that begins.</summary>
     /// <param name="trip">Those.</param>
-    /// <param name="credit">How many at the most; with 0 only what has a turn is told of.</param>
+    /// <param name="credit">How many at the most; with 0 others are told of what they may have passed by.</param>
     /// <param name="isFromHead">Whether to look also at what was passed.</param>
     /// <param name="step">What is asked about the head of the queue along with it.</param>
     /// <param name="now">The time.</param>
@@ -84,14 +84,15 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
     {
         lock (gate)
         {
+            var chunk = credit == 0 ? 0 : Math.Min(credit + looks, Most);
             var look = new Look(passed, [.. freed.Keys], settled, credit, step)
             {
-                Chunk = credit == 0 ? 0 : Math.Min(credit + looks, Most),
+                Chunk = chunk,
                 Others = IsWithin(answeredAt, Believed) ? Math.Max(others, passed) + Margin : long.MaxValue,
-                IsOfAll = isFromHead || mayHaveTurns,
+                IsOfAll = isFromHead || mayHaveTurns || chunk > KeyOrderStatements.Short,
             };
             if (!IsWithin(askedAt, AskEvery)) Ask(trip, look, now);
-            if (!isFromHead || credit == 0) return look;
+            if (!isFromHead) return look;
             if (sweepAt <= clock.GetTimestamp()) BeginSweep(trip);
             look.Again = again;
             if (again is not null) look.Chunk = Math.Max(look.Chunk, Recent);
@@ -113,7 +114,7 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             // It was begun before all was to be looked at anew.
             if (look.From > passed) return true;
             passed = Math.Max(passed, look.Passed);
-            mayHaveTurns = look.MayHaveTurns;
+            mayHaveTurns = look.MayHaveTurns || (look.Credit == 0 && mayHaveTurns);
             if (look.Chunk > 0) looks = found >= look.Credit ? Few : Math.Min(Most, 4 * looks);
             if (look.Again is { } range && again == range) GoOn(range, look);
             if (look.HasBuried) BeginSweep(null);
@@ -229,6 +230,12 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
                 sql.HandOver, row,
                 [.. parameters, Parameter.Of(Again?.At), Parameter.Of(Again?.End), Parameter.Of(RecentFrom)]);
         }
+
+        /// <summary>Adds a statement in its place that takes nothing.</summary>
+        public void AddTelling(RoundTrip trip, KeyOrderStatements sql, NpgsqlParameter now, int queue, long place) =>
+            trip.Add(
+                sql.Tell, row => MayHaveTurns = HasTurned = row.GetBoolean(0), now, Parameter.Of(queue),
+                Parameter.Of(Freed), Parameter.Of(place), Parameter.Of(Math.Max(From, Others)));
 
         /// <summary>What is told with each row.</summary>
         public void Read(NpgsqlDataReader row)

@@ -10,6 +10,9 @@ namespace GentleCourier.Postgres;
 /// </summary>
 internal sealed class KeyOrderStatements(PostgresServer server)
 {
+    /// <summary>So many copies at the most.</summary>
+    public const int Short = 64;
+
     private const string IsFree = BrokerStatements.IsFree;
 
     private static string Of(string table) => IsFree.Replace("until", $"{table}.until", StringComparison.Ordinal);
@@ -29,8 +32,32 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// </remarks>
     public readonly string HandOver = server.Sql(HandingOver(ofAll: true));
 
-    /// <summary>The same of the line and the keys alone, without what was passed and turns: it costs less.</summary>
+    /// <summary>
+    /// The same of the line and the keys alone, without what was passed and turns, and of <see cref="Short"/> copies at
+    /// the most, a number that the planner knows: it costs less.
+    /// </summary>
     public readonly string HandOverOfLine = server.Sql(HandingOver(ofAll: false));
+
+    /// <summary>
+    /// Gives the next copy of each key a turn where somebody may have passed it by: for a settlement that takes
+    /// nothing.
+    /// </summary>
+    public readonly string Tell = server.Sql($"""
+        WITH first AS MATERIALIZED (SELECT f.id, k.key FROM unnest($3) AS k (key) {First("$4")}),
+        turned AS (
+            INSERT INTO courier.turn (queue, id, key) SELECT $2, id, key FROM first WHERE id <= $5 RETURNING 1)
+        SELECT count(*) > 0 FROM turned
+        """);
+
+    // Of the keys k the first copies that may be handed over; in $11 or $4 up to where the queue is empty.
+    private static string First(string place) => $"""
+        CROSS JOIN LATERAL (
+                SELECT c.id, c.until, octet_length(c.event) AS bytes FROM courier.copy c
+                WHERE c.queue = $2 AND c.key = k.key AND c.id > {place} ORDER BY c.id LIMIT 1) f
+            WHERE {Of("f")} AND (SELECT true FROM courier.key_lease l
+                    WHERE l.queue = $2 AND l.key = k.key AND l.id > f.id AND NOT {Of("l")} LIMIT 1) IS NULL
+                AND (SELECT true FROM courier.later r WHERE r.queue = $2 AND r.key = k.key LIMIT 1) IS NULL
+        """;
 
     private const string Again = """
         part AS MATERIALIZED (
@@ -56,18 +83,14 @@ internal sealed class KeyOrderStatements(PostgresServer server)
 
     private static string HandingOver(bool ofAll) => $"""
         WITH line AS MATERIALIZED (
-            SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
-            WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $13),
+            SELECT * FROM (
+                SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
+                WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $13) AS line {(ofAll ? "" : $"LIMIT {Short}")}),
         {(ofAll ? Again : "")}        keys AS (
             SELECT key FROM {(ofAll ? "seen" : "line")} s WHERE key IS NOT NULL
             UNION SELECT key FROM unnest($12) AS k (key){(ofAll ? " UNION SELECT key FROM turns" : "")}),
         first AS MATERIALIZED (
-            SELECT f.id, k.key, f.bytes FROM keys k CROSS JOIN LATERAL (
-                SELECT c.id, c.until, octet_length(c.event) AS bytes FROM courier.copy c
-                WHERE c.queue = $2 AND c.key = k.key AND c.id > $11 ORDER BY c.id LIMIT 1) f
-            WHERE {Of("f")} AND (SELECT true FROM courier.key_lease l
-                    WHERE l.queue = $2 AND l.key = k.key AND l.id > f.id AND NOT {Of("l")} LIMIT 1) IS NULL
-                AND (SELECT true FROM courier.later r WHERE r.queue = $2 AND r.key = k.key LIMIT 1) IS NULL
+            SELECT f.id, k.key, f.bytes FROM keys k {First("$11")}
             UNION ALL
             SELECT id, chr(1) || lpad(id::text, 20, '0'), bytes
             FROM {(ofAll ? "seen" : "line")} n WHERE key IS NULL AND {IsFree}),

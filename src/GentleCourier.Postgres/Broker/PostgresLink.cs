@@ -90,7 +90,8 @@ internal sealed class PostgresLink : IReceivingLink
         var number = LeasedCopy.DrawNumber();
         // What comes next is looked for when others can see that the keys are free.
         if (isInKeyOrder) trip.Commit(number).NeedNotSurvive();
-        var fetch = credit > 0 || isInKeyOrder ? AddFetch(trip, number, credit, fromHead: false, left) : null;
+        var fetch = credit > 0 ? AddFetch(trip, number, credit, fromHead: false, left)
+            : isInKeyOrder ? AddTelling(trip, left) : null;
         var way = fetch?.Way ?? row.Next(hasSettled: true);
         if (fetch is null && way == LinkRow.Way.Write) AddNote(trip, left);
 
@@ -245,6 +246,16 @@ internal sealed class PostgresLink : IReceivingLink
         public bool IsMore { get; set; }
     }
 
+    /// <summary>In the place of a hand-over in key order that is to take nothing.</summary>
+    private Fetch AddTelling(RoundTrip trip, int inHand)
+    {
+        var look = line.Begin(trip, credit: 0, isFromHead: false, null, server.Now);
+        var fetch = new Fetch(0, place.From, FromHead: false, look, null, row.Next(hasSettled: true), inHand);
+        look.AddTelling(trip, ofKeys, server.Now, queue, place.Known);
+        if (fetch.Way == LinkRow.Way.Write) AddNote(trip, inHand);
+        return fetch;
+    }
+
     /// <param name="trip">The statements that it goes along with.</param>
     /// <param name="number">Of this hand-over.</param>
     /// <param name="credit">How many deliveries to take at the most.</param>
@@ -276,7 +287,7 @@ internal sealed class PostgresLink : IReceivingLink
         if (look is null) trip.Add(sql.HandOver, HandedOver, parameters);
         else look.Add(trip, ofKeys, isAfterSettlement: inHand is not null, HandedOver, parameters);
         step?.AddAfter(trip, sql, queue);
-        if (look is null || credit == 0) return fetch;
+        if (look is null) return fetch;
         trip.Commit().Add(
             ofKeys.Contested, row => fetch.Contested.Add(row.GetInt64(0)), server.Now, Parameter.Of(queue),
             Parameter.Of(fetch.From), Parameter.Of(number));
