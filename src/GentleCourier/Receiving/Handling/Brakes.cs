@@ -14,7 +14,7 @@ internal sealed partial class Brakes
     private const string AnyCause = "around";
 
     private readonly string queue;
-    private readonly Credit credit;
+    private readonly Deliveries deliveries;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly long began;
@@ -25,10 +25,10 @@ internal sealed partial class Brakes
     // Nearly always all is well, and every event asks.
     private volatile bool isClear = true;
 
-    public Brakes(QueueBinding binding, Credit credit, TimeProvider clock, ILogger logger)
+    public Brakes(QueueBinding binding, Deliveries deliveries, TimeProvider clock, ILogger logger)
     {
         queue = binding.Queue;
-        this.credit = credit;
+        this.deliveries = deliveries;
         this.clock = clock;
         this.logger = logger;
         began = clock.GetTimestamp();
@@ -190,7 +190,7 @@ internal sealed partial class Brakes
     {
         var all = byType.Values.All(b => b.IsOn) ? byType.Values.Min(b => b.NextTry) : (TimeSpan?)null;
         var until = around.IsOn && !(all > around.NextTry) ? around.NextTry : all;
-        credit.Pause(until is { } time ? time - Time : null);
+        deliveries.Pause(until is { } time ? time - Time : null);
     }
 
     [LoggerMessage(221, LogLevel.Warning,

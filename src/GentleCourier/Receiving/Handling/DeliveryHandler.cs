@@ -16,25 +16,23 @@ internal sealed partial class DeliveryHandler
     private readonly ReceiverOptions options;
     private readonly AttemptRunner runner;
     private readonly Brakes brakes;
-    private readonly Verdicts verdicts;
     private readonly FailurePolicy policy;
     private readonly InboxLook? look;
-    private readonly Credit credit;
+    private readonly Deliveries owner;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
 
     public DeliveryHandler(QueueBinding binding, IInboxPort? store, ContractCodec codec, IServiceScopeFactory scopes,
-        Credit credit, TimeProvider clock, ILogger logger)
+        Deliveries owner, TimeProvider clock, ILogger logger)
     {
         this.binding = binding;
         options = binding.Options;
         var inbox = options.Inbox ? store : null;
         runner = new AttemptRunner(binding, inbox, codec, scopes, logger);
-        brakes = new Brakes(binding, credit, clock, logger);
-        verdicts = new Verdicts(credit, clock);
-        policy = new FailurePolicy(binding, inbox, brakes, verdicts, clock, logger);
+        brakes = new Brakes(binding, owner, clock, logger);
+        policy = new FailurePolicy(binding, inbox, brakes, owner, clock, logger);
         look = inbox is null ? null : new InboxLook(inbox, binding.Queue, clock);
-        this.credit = credit;
+        this.owner = owner;
         this.clock = clock;
         this.logger = logger;
     }
@@ -49,7 +47,7 @@ internal sealed partial class DeliveryHandler
     public void Expect(IReadOnlyList<TakenDelivery> deliveries) => look?.Ahead(deliveries);
 
     /// <summary>No handler takes up anything more: whatever still waits to be decided is decided.</summary>
-    public void End() => verdicts.End();
+    public void End() => owner.End();
 
     /// <summary>
     /// Handles deliveries that were taken up together. When it ends, each has its outcome, or will have it soon.
@@ -172,7 +170,7 @@ internal sealed partial class DeliveryHandler
         }
         finally
         {
-            if (attempt.End()) credit.Stuck(-1);
+            if (attempt.End()) owner.Stuck(-1);
         }
         var failure = (result as Result.Failed)?.Exception;
         if (failure is not null) span.Failed(failure);
@@ -256,7 +254,7 @@ internal sealed partial class DeliveryHandler
     /// </summary>
     private void Overrun(List<ReadDelivery> deliveries)
     {
-        credit.Stuck(1);
+        owner.Stuck(1);
         LogDoesNotEnd(logger, binding.Queue, string.Join(", ", deliveries.Select(d => $"{d.Event.Type} {d.Event.Id}")),
             options.TimeLimit!.Value);
         foreach (var delivery in deliveries) _ = Task.Run(() => GiveUpAsync(delivery));

@@ -12,7 +12,7 @@ namespace GentleCourier.Receiving.Handling;
 /// threw, and by what the inbox knows.
 /// </summary>
 internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? inboxStore, Brakes brakes,
-    Verdicts verdicts, TimeProvider clock, ILogger logger)
+    Deliveries deliveries, TimeProvider clock, ILogger logger)
 {
     private readonly string queue = binding.Queue;
     private readonly ReceiverOptions options = binding.Options;
@@ -46,9 +46,10 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
             delivery.Taken.Settle(outcome);
             return;
         }
-        verdicts.Await(delivery, outcome, spared: ComesAgain(delivery, Words.InLine(e)));
+        var spared = ComesAgain(delivery, Words.InLine(e));
+        deliveries.Doubt(delivery.Taken, new Doubt(delivery.Event.Type, outcome, spared));
         // The brake may have come on since it was asked.
-        if (brakes.IsOn(delivery.Event.Type)) verdicts.Spare(delivery.Event.Type);
+        if (brakes.IsOn(delivery.Event.Type)) deliveries.Spare(delivery.Event.Type);
     }
 
     /// <summary>An event has been handled.</summary>
@@ -56,7 +57,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     {
         Interlocked.Increment(ref handled);
         brakes.Succeeded(delivery);
-        verdicts.Uphold(delivery.Event.Type);
+        deliveries.Uphold(delivery.Event.Type);
         repeats.Forget();
     }
 
@@ -167,7 +168,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         var nature = (IsRejection(e) ? Nature.Rejection : Nature.Plain)
             | (TriedFor(delivery) >= options.Patience ? Nature.TooOld : Nature.Plain);
         var blame = brakes.Failed(delivery, e, nature);
-        if (blame == Blame.Others) verdicts.Spare(delivery.Event.Type);
+        if (blame == Blame.Others) deliveries.Spare(delivery.Event.Type);
         return blame;
     }
 

@@ -1,4 +1,3 @@
-using System.Threading.Channels;
 using GentleCourier.Engines;
 using Microsoft.Extensions.Logging;
 
@@ -16,14 +15,11 @@ internal sealed partial class Handlers : IDisposable
     private readonly QueueBinding binding;
     private readonly ReceiverOptions options;
     private readonly DeliveryHandler handler;
-    private readonly Credit credit;
+    private readonly Deliveries deliveries;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
-    // Bounded by the prefetch: nothing enters it that credit was not taken for.
-    private readonly Channel<TakenDelivery> ready = Channel.CreateUnbounded<TakenDelivery>();
     // One at a time gathers a batch: several would share out what comes, and all wait.
     private readonly SemaphoreSlim gathering = new(1, 1);
-    private readonly Lock takingBack = new();
     private readonly CancellationTokenSource noMore = new(), outOfTime = new();
     private readonly Lazy<Task> finishing;
     private readonly Rate? rate;
@@ -31,12 +27,12 @@ internal sealed partial class Handlers : IDisposable
     private Task all = Task.CompletedTask;
 
     public Handlers(
-        QueueBinding binding, DeliveryHandler handler, Credit credit, TimeProvider clock, ILogger logger)
+        QueueBinding binding, DeliveryHandler handler, Deliveries deliveries, TimeProvider clock, ILogger logger)
     {
         this.binding = binding;
         options = binding.Options;
         this.handler = handler;
-        this.credit = credit;
+        this.deliveries = deliveries;
         this.clock = clock;
         this.logger = logger;
         finishing = new Lazy<Task>(FinishOnceAsync);
@@ -51,26 +47,6 @@ internal sealed partial class Handlers : IDisposable
 
     /// <summary>How long they take.</summary>
     public HandlerTimes Times { get; }
-
-    /// <summary>It lies ready, to be handled when its turn comes.</summary>
-    public void Add(TakenDelivery delivery) => ready.Writer.TryWrite(delivery);
-
-    /// <summary>Takes back, of those that came by a link, up to so many that no handler has taken up.</summary>
-    public List<TakenDelivery> TakeBack(ISettler link, int most = int.MaxValue)
-    {
-        var taken = new List<TakenDelivery>();
-        // Two links that do so at once would each hide from the other what it only passes by.
-        lock (takingBack)
-        {
-            for (var left = ready.Reader.Count; left > 0 && ready.Reader.TryRead(out var delivery); left--)
-            {
-                if (delivery.Link == link && taken.Count < most) taken.Add(delivery);
-                else ready.Writer.TryWrite(delivery);
-            }
-        }
-        taken.ForEach(_ => credit.TakenBack());
-        return taken;
-    }
 
     /// <summary>
     /// Takes up nothing more, and lets the handlers finish what they have. They have a limit for it; then they are
@@ -108,41 +84,41 @@ internal sealed partial class Handlers : IDisposable
 
     private async Task HandleNextAsync(int handler, CancellationToken ending)
     {
-        var deliveries = await TakeUpAsync(ending).ConfigureAwait(false);
-        var count = deliveries.Count;
-        Times.Begin(handler, deliveries);
+        var taken = await TakeUpAsync(ending).ConfigureAwait(false);
+        var count = taken.Count;
+        Times.Begin(handler, taken);
         try
         {
-            await HandleAsync(deliveries, ending).ConfigureAwait(false);
+            await HandleAsync(taken, ending).ConfigureAwait(false);
         }
         finally
         {
-            credit.Handled(Times.End(handler, count), count);
+            deliveries.Handled(Times.End(handler, count), count);
         }
     }
 
-    private async Task HandleAsync(List<TakenDelivery> deliveries, CancellationToken ending)
+    private async Task HandleAsync(List<TakenDelivery> taken, CancellationToken ending)
     {
         if (ending.IsCancellationRequested)
         {
             // What has not begun when the host stops goes back untouched, for another worker to take at once.
-            deliveries.ForEach(d => d.Settle(Outcome.Released));
+            taken.ForEach(d => d.Settle(Outcome.Released));
             return;
         }
         if (options.Settling == Settling.OnArrival)
         {
-            deliveries = await SettleOnArrivalAsync(deliveries).ConfigureAwait(false);
+            taken = await SettleOnArrivalAsync(taken).ConfigureAwait(false);
             FaultPoint.Pass(FaultPoint.ArrivalSettledNotHandled);
         }
-        if (deliveries.Count > 0) await handler.HandleAsync(deliveries, outOfTime.Token).ConfigureAwait(false);
+        if (taken.Count > 0) await handler.HandleAsync(taken, outOfTime.Token).ConfigureAwait(false);
     }
 
-    private static async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> deliveries)
+    private static async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> taken)
     {
         // Nearly always all have come by one link.
         var settled = new List<TakenDelivery>();
-        foreach (var group in deliveries.GroupBy(d => d.Link))
-            settled.AddRange(await group.Key.SettleOnArrivalAsync([.. group]).ConfigureAwait(false));
+        foreach (var group in taken.GroupBy(d => d.Link))
+            settled.AddRange(await group.Key.Settler.SettleOnArrivalAsync([.. group]).ConfigureAwait(false));
         return settled;
     }
 
@@ -155,17 +131,17 @@ internal sealed partial class Handlers : IDisposable
         var taken = new List<TakenDelivery>(1);
         if (binding.BatchSize == 1)
         {
-            taken.Add(await TakeOneAsync(ending).ConfigureAwait(false));
+            taken.Add(await deliveries.TakeUpAsync(ending).ConfigureAwait(false));
             return taken;
         }
 
         await gathering.WaitAsync(ending).ConfigureAwait(false);
         try
         {
-            taken.Add(await TakeOneAsync(ending).ConfigureAwait(false));
+            taken.Add(await deliveries.TakeUpAsync(ending).ConfigureAwait(false));
             using var time = new CancellationTokenSource(options.BatchWait, clock);
             using var enough = CancellationTokenSource.CreateLinkedTokenSource(time.Token, ending);
-            while (taken.Count < binding.BatchSize) taken.Add(await TakeOneAsync(enough.Token).ConfigureAwait(false));
+            while (taken.Count < binding.BatchSize) taken.Add(await deliveries.TakeUpAsync(enough.Token).ConfigureAwait(false));
         }
         catch (OperationCanceledException) when (taken.Count > 0)
         {
@@ -187,13 +163,6 @@ internal sealed partial class Handlers : IDisposable
     {
         if (rate is null || count == 0) return TimeSpan.Zero;
         lock (rate) return rate.Take(count, clock.GetElapsedTime(began));
-    }
-
-    private async Task<TakenDelivery> TakeOneAsync(CancellationToken cancellationToken)
-    {
-        var delivery = await ready.Reader.ReadAsync(cancellationToken).ConfigureAwait(false);
-        credit.Started();
-        return delivery;
     }
 
     [LoggerMessage(

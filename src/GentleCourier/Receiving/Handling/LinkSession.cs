@@ -1,5 +1,3 @@
-using System.Collections.Concurrent;
-using System.Runtime.InteropServices;
 using GentleCourier.Engines;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.Logging;
@@ -7,8 +5,9 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// The life of one link. One loop speaks with it: it settles what the handlers have finished and, in the same breath,
-/// fetches as much as the prefetch then allows. While one exchange is under way the next batch gathers by itself.
+/// The life of one link. One loop speaks with it: it does what the <see cref="Deliveries"/> say, settles what has been
+/// decided and, in the same breath, fetches as much as the prefetch then allows. While one exchange is under way the
+/// next batch gathers by itself.
 /// </summary>
 internal sealed partial class LinkSession : ISettler, IDisposable
 {
@@ -23,29 +22,20 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private readonly string queue;
     private readonly ReceiverOptions options;
     private readonly IReceivingLink link;
-    private readonly bool isBeside;
     private readonly Action works;
-    private readonly Credit credit;
-    private readonly Handlers handlers;
-    private readonly Waiting waiting;
+    private readonly Deliveries deliveries;
+    private readonly Deliveries.LinkWait own;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
     private readonly Loop exchanging, renewing;
     private readonly CancellationTokenSource over;
-    private readonly Lock ending = new();
-    private readonly ConcurrentDictionary<HandOver, TakenDelivery> held = new();
-    private readonly List<Task> following = [];
-
-    private readonly Finished finished;
     private readonly List<Settlement> batch = [];
     private Task<IReadOnlyList<HandOver>>? receiving;
     private long askedAt;
     private Task<Exchange>? underWay;
-    private bool isProven;
+    private bool isProven, looksAgain;
     private int notSettled;
     private LinkLostException? lost;
-    private bool urgent;
-    private int? lookedAt;
 
     /// <param name="worker">For whom it receives.</param>
     /// <param name="link">The link.</param>
@@ -61,12 +51,14 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         queue = worker.Binding.Queue;
         options = worker.Binding.Options;
         this.link = link;
-        this.isBeside = isBeside;
         this.works = works;
         this.over = over;
-        (credit, handlers, clock, logger) = (worker.Credit, worker.Handlers, worker.Clock, worker.Logger);
-        finished = new Finished(WorthSettling);
-        waiting = new Waiting(abilities, next => held[next.HandOver] = next, Return, clock, over.Token);
+        (deliveries, clock, logger) = (worker.Deliveries, worker.Clock, worker.Logger);
+        own = deliveries.Open(new LinkAccount
+        {
+            IsBeside = isBeside, BringsByItself = link.RenewEvery is null,
+            HoldsDelays = !abilities.HasFlag(BrokerAbilities.Delays), Settler = this,
+        });
         exchanging = new Loop($"Receiving from queue '{queue}'", FirstRest, LongestRest, clock, logger)
         {
             SaysByItself = true,
@@ -76,6 +68,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
 
     /// <summary>Why nothing can be received or settled at present; null where it can.</summary>
     public string? Problem => exchanging.LastError;
+
+    private List<TakenDelivery> Sent => own.Account.Sent;
 
     /// <summary>
     /// Runs until the host stops, and then until what is in hand is settled; or until the link is lost.
@@ -92,9 +86,9 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         {
             await exchanging.RunAsync(ExchangeAsync, over.Token).ConfigureAwait(false);
             if (lost is null) await FarewellAsync().ConfigureAwait(false);
-            if (lost is null) return;
-            Abandon();
-            throw lost;
+            // What is still in hand after a farewell comes again as well.
+            deliveries.Lose(own);
+            if (lost is not null) throw lost;
         }
         finally
         {
@@ -103,71 +97,30 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
     }
 
-    public void Dispose() => finished.Dispose();
+    public void Dispose() => deliveries.Close(own);
 
-    public void Settle(TakenDelivery delivery, Outcome outcome)
-    {
-        worker.Counts.Note(delivery, outcome);
-        bool isOurs, waits;
-        lock (ending)
-        {
-            isOurs = lost is null && !delivery.IsSettled;
-            // From now on another stands for it. Once the link is lost none does, nor falls due.
-            waits = isOurs && waiting.TryHold(delivery, outcome);
-            if (isOurs && !waits) finished.Add(new Settlement(delivery.HandOver, outcome));
-        }
-        if (waits) credit.Settled(1);
-        else if (!isOurs) Drop(delivery);
-    }
-
-    private void NoteSetAside(TakenDelivery delivery, string letter, string reason)
-    {
-        var @event = delivery.TryRead()?.Event;
-        LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter, reason);
-    }
-
-    private void NoteSetAside(IReadOnlyDictionary<HandOver, string>? letters)
-    {
-        if (letters is null) return;
-        foreach (var settlement in batch)
-        {
-            if (letters.TryGetValue(settlement.Delivery, out var letter)
-                && held.TryGetValue(settlement.Delivery, out var delivery))
-                NoteSetAside(delivery, letter, ((Outcome.Rejected)settlement.Outcome).Reason);
-        }
-    }
-
-    public void Drop(TakenDelivery delivery)
-    {
-        held.TryRemove(delivery.HandOver, out _);
-        credit.Settled(1);
-    }
-
-    public async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> deliveries)
+    public async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> arrived)
     {
         // There is nothing to renew any more.
-        foreach (var delivery in deliveries) held.TryRemove(delivery.HandOver, out _);
+        foreach (var delivery in arrived) delivery.IsSettled = true;
         try
         {
-            var settlements = deliveries.ConvertAll(d => new Settlement(d.HandOver, Outcome.Accepted));
+            var settlements = arrived.ConvertAll(d => new Settlement(d.HandOver, Outcome.Accepted));
             var (took, _) = await link.SettleAsync(settlements, 0, CancellationToken.None).ConfigureAwait(false);
             // A handler that kills the process is not to begin twice.
             await link.ConfirmAsync(CancellationToken.None).ConfigureAwait(false);
             Meters.Settle(queue, settlements);
             for (var i = 0; i < took.Count; i++)
-            {
-                if (took[i]) deliveries[i].IsSettled = true;
-                else deliveries[i].Lose();
-            }
+                if (!took[i]) arrived[i].Lose();
         }
         catch (Exception e)
         {
             if (e is LinkLostException gone) Lose(gone);
-            LogNotSettled(logger, queue, deliveries.Count, Words.Of(e));
-            deliveries.ForEach(d => d.Lose());
+            LogNotSettled(logger, queue, arrived.Count, Words.Of(e));
+            arrived.ForEach(d => d.Lose());
         }
-        deliveries.FindAll(d => d.IsLost).ForEach(d => d.Drop());
-        return deliveries.FindAll(d => !d.IsLost);
+        arrived.FindAll(d => d.IsLost).ForEach(d => d.Drop());
+        return arrived.FindAll(d => !d.IsLost);
     }
 
     /// <summary>One round: settles what is worth it, takes what has come, and waits until there is more.</summary>
@@ -185,19 +138,15 @@ internal sealed partial class LinkSession : ISettler, IDisposable
 
     private async Task ExchangeOnceAsync(CancellationToken stopping)
     {
-        GiveBackSurplus();
-        if (urgent || batch.Count > 0 || finished.IsDue) finished.TakeInto(batch);
-        if (batch.Count > 0)
+        var step = Next();
+        if (step.Settles)
         {
-            await SettleBatchAsync(receiving is null ? credit.WorthFetching(batch.Count) : 0, stopping)
-                .ConfigureAwait(false);
-            // What came along with it may have to go back at once.
-            if (urgent) return;
+            await SettleBatchAsync(step.Fetches, stopping).ConfigureAwait(false);
+            return;
         }
-
         // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
-        if (receiving is null && (isBeside ? credit.NeededBeside : credit.NeededNow) is > 0 and var needed)
-            (receiving, askedAt) = (link.ReceiveAsync(needed, stopping), clock.GetTimestamp());
+        if (step.Receives > 0)
+            (receiving, askedAt) = (link.ReceiveAsync(step.Receives, stopping), clock.GetTimestamp());
         if (receiving is { IsCompleted: true } received)
         {
             receiving = null;
@@ -209,6 +158,14 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
         if (receiving is not null && clock.GetElapsedTime(askedAt) >= ProvenAfter) Works();
         await WaitAsync(stopping).ConfigureAwait(false);
+    }
+
+    private Step Next()
+    {
+        var step = deliveries.Next(own, isReceiving: receiving is not null);
+        if (step.Withdraws) link.Withdraw();
+        looksAgain = step.LooksAgain;
+        return step;
     }
 
     /// <summary>The link does what it is for: nothing less is a success.</summary>
@@ -223,166 +180,50 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     /// <summary>Waits until there is something to settle, something has come, or it is time to look again.</summary>
     private async Task WaitAsync(CancellationToken stopping)
     {
-        var patience = Timeout.InfiniteTimeSpan;
-        var isToLookAgain = credit is { IsSelfTuned: true, NothingReady: false }
-            || (isBeside && receiving is null);
-        if (isToLookAgain) patience = Sooner(patience, SecondLook);
-        if (receiving is not null && (!isProven || exchanging.Failures > 0))
-            patience = Sooner(patience, RoundedUp(ProvenAfter));
-        if (receiving is null && credit.PausedFor is { } pause) patience = Sooner(patience, RoundedUp(pause));
-        var changed = receiving is null ? Task.WhenAny(finished.Due, credit.Attention(lookedAt))
-            : Task.WhenAny(finished.Due, receiving, credit.TooMuch(lookedAt));
-        await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping) : Task.WhenAny(
-            changed, Task.Delay(patience, clock, stopping)))
-            .ConfigureAwait(false);
+        var changed = deliveries.Changed(own, isReceiving: receiving is not null);
+        if (receiving is not null) changed = Task.WhenAny(changed, receiving);
+        var patience = looksAgain ? SecondLook
+            : receiving is not null && (!isProven || exchanging.Failures > 0) ? ProvenAfter
+            : Timeout.InfiniteTimeSpan;
+        await (patience == Timeout.InfiniteTimeSpan ? changed.WaitAsync(stopping)
+            : Task.WhenAny(changed, Task.Delay(patience, clock, stopping))).ConfigureAwait(false);
     }
 
-    private static TimeSpan Sooner(TimeSpan patience, TimeSpan other) =>
-        patience == Timeout.InfiniteTimeSpan || patience > other ? other : patience;
-
-    /// <summary>
-    /// How many finished deliveries are worth an exchange. With each settlement more is fetched: so it comes at once
-    /// when a handler has run out of work. A link that brings what there is by itself needs it only to have credit.
-    /// </summary>
-    private int WorthSettling() =>
-        Math.Min(PrefetchTuner.Most, credit.WorthSettling(bringsByItself: link.RenewEvery is null));
-
-    /// <summary>To whole milliseconds: timers cut off the rest, and would end at once again and again.</summary>
-    private static TimeSpan RoundedUp(TimeSpan time) => TimeSpan.FromMilliseconds(Math.Ceiling(time.TotalMilliseconds));
-
-    private void Take(IReadOnlyList<HandOver> deliveries)
+    private void Take(IReadOnlyList<HandOver> come)
     {
-        if (deliveries.Count == 0) return;
-        using var span = Spans.Receive(queue, deliveries);
-        Meters.Receive(queue, deliveries.Count);
-        var alone = held.IsEmpty && deliveries.Count == 1 && credit.Now.InHand == 0;
-        var suspect = deliveries.Any(IsSuspect);
-        var taken = deliveries.Select(Hold).ToList();
-        foreach (var delivery in taken) held.TryAdd(delivery.HandOver, delivery);
-        if (suspect && !alone)
-        {
-            LogOneByOne(logger, queue, taken.Count);
-            credit.Refused(taken.Count);
-            taken.ForEach(GiveBack);
-            return;
-        }
-        credit.Fetched(taken.Count, alone: suspect);
+        if (come.Count == 0) return;
+        using var span = Spans.Receive(queue, come);
+        Meters.Receive(queue, come.Count);
+        var taken = come.Select(Hold).ToList();
         worker.Handler.Expect(taken);
-        foreach (var delivery in taken)
-        {
-            if (worker.Unfinished.Find(delivery) is not { } first)
-            {
-                handlers.Add(delivery);
-                continue;
-            }
-            credit.TakenBack();
-            credit.Settled(1);
-            following.RemoveAll(static task => task.IsCompleted);
-            following.Add(FollowAsync(delivery, first));
-        }
+        if (!deliveries.Came(own, taken, come.Any(IsSuspect))) LogOneByOne(logger, queue, taken.Count);
     }
 
     private TakenDelivery Hold(HandOver delivery)
     {
         var (attempt, firstTried, began) = worker.Counts.Next(delivery);
-        return new TakenDelivery(delivery, attempt, firstTried, began, this);
+        return new TakenDelivery(delivery, attempt, firstTried, began, own.Account, deliveries);
     }
 
-    /// <summary>
-    /// An event in whose hands workers have died twice in a row may be what kills them. It is handled when nothing else
-    /// is in hand, so that it takes no others with it: they would run out of attempts along with it.
-    /// </summary>
+    /// <summary>An event in whose hands workers have died twice in a row may be what kills them.</summary>
     private bool IsSuspect(HandOver delivery) =>
         delivery.Abandoned > 0 && delivery.Abandoned >= Math.Min(2, options.MaxAttempts - 1);
 
     /// <summary>
-    /// A handler of this process has the event, from a link that is gone: what it decides is the outcome.
-    /// </summary>
-    private async Task FollowAsync(TakenDelivery delivery, TakenDelivery first)
-    {
-        var outcome = await first.WhenDecided().ConfigureAwait(false);
-        credit.Returned();
-        if (outcome is (null or Outcome.ReleasedOutcome) && !over.IsCancellationRequested)
-        {
-            handlers.Add(delivery);
-            return;
-        }
-        credit.TakenBack();
-        delivery.Settle(outcome ?? Outcome.Released);
-    }
-
-    /// <summary>What has waited here comes again.</summary>
-    private void Return(TakenDelivery delivery)
-    {
-        lock (ending)
-        {
-            if (lost is null)
-            {
-                credit.Returned();
-                handlers.Add(delivery);
-                return;
-            }
-        }
-        LetGo(delivery);
-    }
-
-    /// <summary>It has waited for nothing: its link is lost, and it comes again by another.</summary>
-    private void LetGo(TakenDelivery delivery)
-    {
-        delivery.TryDecide(null);
-        held.TryRemove(delivery.HandOver, out _);
-    }
-
-    /// <summary>
-    /// What has not been begun, and need not wait here: others can begin it sooner. In a pause nobody is to: it is
-    /// passed by, so that the next to be tried is another.
-    /// </summary>
-    private void GiveBackSurplus()
-    {
-        var isPaused = credit.PausedFor is not null;
-        var surplus = credit.Surplus;
-        if (isPaused || surplus > 0) link.Withdraw();
-        lookedAt = null;
-        if (surplus == 0) return;
-        var changes = credit.Changes;
-        var taken = handlers.TakeBack(this, surplus);
-        // The rest is another link's, or is just being taken up: to look for it again at once would find no more.
-        if (taken.Count < surplus) lookedAt = changes;
-        foreach (var delivery in taken)
-        {
-            if (isPaused) PassBy(delivery);
-            else GiveBack(delivery);
-        }
-    }
-
-    private void PassBy(TakenDelivery delivery)
-    {
-        var later = Redelivery.Later(clock.GetElapsedTime(delivery.FirstTried), Random.Shared.NextDouble());
-        delivery.Settle(new Outcome.Modified(later, "passed by: the brake of the queue is on") { Counts = false });
-        urgent = true;
-    }
-
-    private void GiveBack(TakenDelivery delivery)
-    {
-        if (!delivery.TryDecide(Outcome.Released)) return;
-        batch.Add(new Settlement(delivery.HandOver, Outcome.Released));
-        urgent = true;
-    }
-
-    /// <summary>
-    /// Settles what is in the batch. What a failure left in it is settled first, without fetching, and one by one where
-    /// it failed again: what cannot be settled must not keep the others. Given up, an event comes again, to be absorbed
-    /// by the inbox: late, but nothing is lost.
+    /// Settles what is sent. What a failure left is settled first, without fetching, and one by one where it failed
+    /// again: what cannot be settled must not keep the others. Given up, an event comes again, to be absorbed by the
+    /// inbox: late, but nothing is lost.
     /// </summary>
     private async Task SettleBatchAsync(int toFetch, CancellationToken stopping)
     {
-        if (notSettled >= 2 && batch.Count > 1)
+        if (notSettled >= 2 && Sent.Count > 1)
         {
-            foreach (var settlement in batch.ToList())
-                await SettleOneAsync(settlement, stopping).ConfigureAwait(false);
+            foreach (var delivery in Sent.ToList()) await SettleOneAsync(delivery, stopping).ConfigureAwait(false);
             return;
         }
         var began = clock.GetTimestamp();
+        batch.Clear();
+        foreach (var delivery in Sent) batch.Add(new Settlement(delivery.HandOver, delivery.Outcome!));
         using var span = Spans.Settle(queue, batch);
         // It is not cancelled: what is handed over along with it must be received. But a stop does not wait for it.
         underWay = link.SettleAsync(batch, notSettled > 0 ? 0 : toFetch, CancellationToken.None);
@@ -398,7 +239,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             throw;
         }
         Meters.Exchange("settle", queue, clock.GetElapsedTime(began));
-        if (!isBeside) credit.Exchanged(link.RoundTrip ?? clock.GetElapsedTime(began));
+        if (!own.Account.IsBeside) deliveries.Exchanged(link.RoundTrip ?? clock.GetElapsedTime(began));
     }
 
     private async Task EndExchangeAsync(CancellationToken stopping)
@@ -408,27 +249,25 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         if (!exchange.IsCompleted) stopping.ThrowIfCancellationRequested();
         underWay = null;
         var exchanged = await exchange.ConfigureAwait(false);
-        var (took, deliveries) = exchanged;
-        NoteSetAside(exchanged.DeadLetters);
-        var others = took.Count(t => !t);
+        var others = exchanged.Took.Count(t => !t);
         if (others > 0) LogLostLeases(logger, queue, others);
         Meters.Settle(queue, batch);
-        Settled(CollectionsMarshal.AsSpan(batch));
-        batch.Clear();
-        urgent = false;
+        foreach (var delivery in Sent) NoteSetAside(delivery, exchanged.DeadLetters);
+        deliveries.Told(own);
         notSettled = 0;
         Works();
-        Take(deliveries);
+        Take(exchanged.Deliveries);
     }
 
-    private async Task SettleOneAsync(Settlement settlement, CancellationToken cancellationToken)
+    private async Task SettleOneAsync(TakenDelivery delivery, CancellationToken cancellationToken)
     {
+        var settlement = new Settlement(delivery.HandOver, delivery.Outcome!);
         try
         {
             var exchanged = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
             if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
             Meters.Settle(queue, [settlement]);
-            NoteSetAside(exchanged.DeadLetters);
+            NoteSetAside(delivery, exchanged.DeadLetters);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
             or LinkLostException))
@@ -438,17 +277,18 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             if (link.RenewEvery is null)
                 throw new LinkLostException($"an event of queue '{queue}' could not be settled: {Words.Of(e)}", e);
         }
-        Settled(settlement);
-        batch.Remove(settlement);
-        if (batch.Count > 0) return;
+        deliveries.Told(own, delivery);
+        if (Sent.Count > 0) return;
         notSettled = 0;
         Works();
     }
 
-    private void Settled(params ReadOnlySpan<Settlement> settlements)
+    private void NoteSetAside(TakenDelivery delivery, IReadOnlyDictionary<HandOver, string>? letters)
     {
-        foreach (var settlement in settlements) held.TryRemove(settlement.Delivery, out _);
-        credit.Settled(settlements.Length);
+        if (letters?.TryGetValue(delivery.HandOver, out var letter) != true) return;
+        var @event = delivery.TryRead()?.Event;
+        LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter!,
+            ((Outcome.Rejected)delivery.Outcome!).Reason);
     }
 
     /// <summary>
@@ -458,24 +298,25 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private async Task FarewellAsync()
     {
         using var limit = new CancellationTokenSource(options.StopLimit + Attempt.TimeToEnd + LongestFarewell, clock);
-        var ended = handlers.FinishAsync();
+        var ended = worker.Handlers.FinishAsync();
         link.Withdraw();
-        foreach (var delivery in waiting.TakeBack()) Return(delivery);
+        deliveries.Stop(own);
         for (var failures = 0; lost is null && !limit.IsCancellationRequested;)
         {
-            var isLast = ended.IsCompleted && following.TrueForAll(static task => task.IsCompleted);
+            var haveEnded = ended.IsCompleted;
+            var isLast = haveEnded && deliveries.IsAllDecided(own);
             try
             {
                 // One may still be under way from before the stop; until it is over, its batch must be left alone.
                 await EndExchangeAsync(limit.Token).ConfigureAwait(false);
                 await EndReceivingAsync(limit.Token).ConfigureAwait(false);
-                handlers.TakeBack(this).ForEach(GiveBack);
-                finished.TakeInto(batch);
-                if (batch.Count == 0 && isLast) return;
-                if (batch.Count > 0) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
+                var step = Next();
+                if (step.Settles) await SettleBatchAsync(0, limit.Token).ConfigureAwait(false);
+                else if (isLast) return;
                 failures = 0;
-                if (isLast) continue;
-                await Task.WhenAny(Task.WhenAll([ended, .. following]), finished.Due).WaitAsync(limit.Token)
+                if (step.Settles) continue;
+                var changed = deliveries.Changed(own, isReceiving: false);
+                await (haveEnded ? changed : Task.WhenAny(ended, changed)).WaitAsync(limit.Token)
                     .ConfigureAwait(false);
             }
             catch (LinkLostException e)
@@ -484,7 +325,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             }
             catch (Exception e) when (!limit.IsCancellationRequested)
             {
-                LogNotSettled(logger, queue, batch.Count, Words.Of(e));
+                LogNotSettled(logger, queue, Sent.Count, Words.Of(e));
                 var rest = BackOff.Bound(++failures, FirstRest, LongestRest);
                 await Task.Delay(rest, clock, limit.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             }
@@ -506,7 +347,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
 
     private void Lose(LinkLostException e)
     {
-        lock (ending) lost ??= e;
+        lost ??= e;
+        deliveries.Lose(own);
         try
         {
             over.Cancel();
@@ -517,33 +359,17 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
     }
 
-    /// <summary>
-    /// The link is lost: what handlers have is theirs to finish, and everything else comes again by another link.
-    /// </summary>
-    private void Abandon()
-    {
-        handlers.TakeBack(this).ForEach(delivery => delivery.Drop());
-        waiting.TakeBack().ForEach(LetGo);
-        finished.TakeInto(batch);
-        Settled(CollectionsMarshal.AsSpan(batch));
-        batch.Clear();
-        foreach (var delivery in held.Values) worker.Unfinished.Add(delivery);
-    }
-
     private async Task RenewAsync(PeriodicTimer timer, CancellationToken finished)
     {
         await timer.WaitForNextTickAsync(finished).ConfigureAwait(false);
-        var deliveries = held.Keys.ToList();
-        if (deliveries.Count == 0) return;
+        var held = deliveries.Held(own);
+        if (held.Count == 0) return;
         try
         {
-            var ours = await link.RenewAsync(deliveries, finished).ConfigureAwait(false);
-            for (var i = 0; i < deliveries.Count; i++)
-            {
-                // What has been decided meanwhile may have been settled: that answer counts, not this one.
-                if (!ours[i] && held.TryGetValue(deliveries[i], out var delivery) && !delivery.IsDecided)
-                    delivery.Lose();
-            }
+            var ours = await link.RenewAsync(held.ConvertAll(static d => d.HandOver), finished).ConfigureAwait(false);
+            // What has been decided meanwhile may have been settled: that answer counts, not this one.
+            for (var i = 0; i < held.Count; i++)
+                if (!ours[i] && !held[i].IsDecided) held[i].Lose();
         }
         catch (LinkLostException e)
         {

@@ -26,11 +26,12 @@ internal sealed partial class QueueWorker : IDisposable
     {
         this.binding = binding;
         this.logger = logger;
-        var credit = new Credit(binding.Options.Prefetch, binding.Options.Parallel, binding.BatchSize, clock);
-        var handler = new DeliveryHandler(binding, store, codec, scopes, credit, clock, logger);
-        var handlers = new Handlers(binding, handler, credit, clock, logger);
-        parts = new WorkerParts(
-            binding, handlers, handler, credit, new Unfinished(), new AttemptCounts(clock), clock, logger);
+        var options = binding.Options;
+        var counts = new AttemptCounts(clock);
+        var deliveries = new Deliveries(options.Prefetch, options.Parallel, binding.BatchSize, counts, clock);
+        var handler = new DeliveryHandler(binding, store, codec, scopes, deliveries, clock, logger);
+        var handlers = new Handlers(binding, handler, deliveries, clock, logger);
+        parts = new WorkerParts(binding, handlers, handler, deliveries, counts, clock, logger);
         IBroker[] brokers = broker.Companion is { } companion ? [broker, companion] : [broker];
         sources = [.. brokers.Select(source => new Source(source, new Loop(
             $"The link to queue '{binding.Queue}' of {source.DisplayName}", FirstRest, LongestRest, clock, logger)
@@ -45,7 +46,7 @@ internal sealed partial class QueueWorker : IDisposable
         get
         {
             var options = binding.Options;
-            var (inHand, running) = parts.Credit.Now;
+            var (inHand, _, running) = parts.Deliveries.Now;
             var (handled, failed) = parts.Handler.Counts;
             var (brake, times) = (parts.Handler.Brake, parts.Handlers.Times);
             return new ReceiverFigures(
@@ -67,7 +68,7 @@ internal sealed partial class QueueWorker : IDisposable
     }
 
     /// <summary>Whether every handler runs on beyond its time limit, and nothing else is taken up.</summary>
-    public bool IsStuck => parts.Credit.IsStuck;
+    public bool IsStuck => parts.Deliveries.IsStuck;
 
     /// <summary>How long all of its handlers together have been busy since the beginning.</summary>
     public TimeSpan Busy => parts.Handlers.Times.Busy;
@@ -83,7 +84,11 @@ internal sealed partial class QueueWorker : IDisposable
         LogStopped(logger, binding.Queue);
     }
 
-    public void Dispose() => parts.Handlers.Dispose();
+    public void Dispose()
+    {
+        parts.Handlers.Dispose();
+        parts.Deliveries.Dispose();
+    }
 
     private async Task ReceiveAsync(Source source, CancellationToken stopping)
     {
@@ -130,5 +135,5 @@ internal sealed partial class QueueWorker : IDisposable
 
 /// <summary>What a worker keeps while its links come and go.</summary>
 internal sealed record WorkerParts(
-    QueueBinding Binding, Handlers Handlers, DeliveryHandler Handler, Credit Credit,
-    Unfinished Unfinished, AttemptCounts Counts, TimeProvider Clock, ILogger Logger);
+    QueueBinding Binding, Handlers Handlers, DeliveryHandler Handler, Deliveries Deliveries, AttemptCounts Counts,
+    TimeProvider Clock, ILogger Logger);

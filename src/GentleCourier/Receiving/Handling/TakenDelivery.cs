@@ -5,22 +5,21 @@ namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
 /// A delivery that a worker holds: from its hand-over until its outcome is decided, once, or it belongs to another.
+/// What becomes of it is for its <see cref="Hand"/> to say, which alone changes its state.
 /// </summary>
 /// <param name="handOver">The delivery.</param>
 /// <param name="attempt">Which attempt it is, as far as anybody knows.</param>
 /// <param name="firstTried">When it was handed over for the first time, as far as anybody knows; a timestamp.</param>
 /// <param name="began">Since when there has been such an event, as far as anybody knows; a timestamp.</param>
-/// <param name="link">By whom it came, and who is told of its outcome.</param>
-internal sealed class TakenDelivery(HandOver handOver, int attempt, long firstTried, long began, ISettler link)
+/// <param name="link">By which link it came.</param>
+/// <param name="owner">Who is told of its outcome.</param>
+internal sealed class TakenDelivery(
+    HandOver handOver, int attempt, long firstTried, long began, LinkAccount link, Deliveries owner)
 {
-    // Stands for an outcome of which nobody is told.
-    private static readonly object Nothing = new();
-
     private readonly Lazy<CourierEvent> read = new(() => handOver.Problem is { } problem
         ? throw new UnreadableEventException(problem) : CourierEvent.Read(handOver.Json));
-    private object? decision;
-    private TaskCompletionSource<Outcome?>? watched;
-    private volatile bool lost;
+    private volatile DeliveryState state;
+    private volatile bool lost, settled;
     private volatile Attempt? running;
 
     public HandOver HandOver { get; } = handOver;
@@ -31,7 +30,28 @@ internal sealed class TakenDelivery(HandOver handOver, int attempt, long firstTr
 
     public long Began { get; } = began;
 
-    public ISettler Link { get; } = link;
+    public LinkAccount Link { get; } = link;
+
+    public DeliveryState State
+    {
+        get => state;
+        set => state = value;
+    }
+
+    /// <summary>What has been decided; null where there is nothing to tell of.</summary>
+    public Outcome? Outcome { get; set; }
+
+    /// <summary>What is to come of it, while it is in doubt.</summary>
+    public Doubt? Doubt { get; set; }
+
+    /// <summary>Since when it is, as its owner counts the time.</summary>
+    public TimeSpan Since { get; set; }
+
+    /// <summary>What it follows.</summary>
+    public TakenDelivery? First { get; set; }
+
+    /// <summary>Null where it cannot be read.</summary>
+    public EventKey? Key => TryRead()?.Key;
 
     /// <summary>The event, read when it is first asked for.</summary>
     /// <exception cref="UnreadableEventException">It cannot be read.</exception>
@@ -41,45 +61,30 @@ internal sealed class TakenDelivery(HandOver handOver, int attempt, long firstTr
     public Look? Look { get; set; }
 
     /// <summary>It was settled before its handler began: there is nothing left to tell the broker.</summary>
-    public bool IsSettled { get; set; }
+    public bool IsSettled
+    {
+        get => settled;
+        set => settled = value;
+    }
 
     /// <summary>It belongs to another by now: nothing that is done with it here may have an effect.</summary>
     public bool IsLost => lost;
 
     /// <summary>Its attempt has failed, and its outcome waits for what becomes of others.</summary>
-    public bool IsInDoubt { get; set; }
+    public bool IsInDoubt => state == DeliveryState.InDoubt;
 
     /// <summary>Its outcome has been decided.</summary>
-    public bool IsDecided => Volatile.Read(ref decision) is not null;
+    public bool IsDecided => state >= DeliveryState.Decided;
 
     /// <summary>The outcome; only the first that is told counts.</summary>
-    public void Settle(Outcome outcome)
-    {
-        if (TryDecide(outcome)) Link.Settle(this, outcome);
-    }
+    public void Settle(Outcome outcome) => owner.Decide(this, outcome);
 
     /// <summary>It is let go: it belongs to another by now.</summary>
-    public void Drop()
-    {
-        if (TryDecide(null)) Link.Drop(this);
-    }
+    public void Drop() => owner.Decide(this, null);
 
-    /// <summary>The first to decide its outcome gets true; null: there is none to tell of.</summary>
-    public bool TryDecide(Outcome? outcome)
-    {
-        if (Interlocked.CompareExchange(ref decision, outcome ?? Nothing, null) is not null) return false;
-        Volatile.Read(ref watched)?.TrySetResult(outcome);
-        return true;
-    }
-
-    /// <summary>Ends with the outcome once that is decided; with null where there is none to tell of.</summary>
-    public Task<Outcome?> WhenDecided()
-    {
-        var source = new TaskCompletionSource<Outcome?>(TaskCreationOptions.RunContinuationsAsynchronously);
-        source = Interlocked.CompareExchange(ref watched, source, null) ?? source;
-        if (Volatile.Read(ref decision) is { } decided) source.TrySetResult(decided as Outcome);
-        return source.Task;
-    }
+    /// <summary>What stands for it until its next attempt.</summary>
+    /// <param name="counts">Whether this attempt has counted.</param>
+    public TakenDelivery Again(bool counts) => new(HandOver, Attempt + (counts ? 1 : 0), FirstTried, Began, Link, owner);
 
     /// <summary>Null where the event cannot be read; whoever asks for it will be told.</summary>
     public ReadDelivery? TryRead()
