@@ -160,7 +160,8 @@ internal static class KeyCost
             ServerWorkshop.Execute(forgotten, "BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT count(*) FROM pg_class");
             using var connection = ServerWorkshop.Open(Database!);
             ServerWorkshop.Execute(connection, $"""
-                DELETE FROM courier.copy WHERE id < (SELECT id FROM courier.copy ORDER BY id OFFSET {Waiting / 2} LIMIT 1);
+                DELETE FROM courier.copy WHERE id < (
+                    SELECT id FROM courier.copy ORDER BY id OFFSET {Waiting / 2} LIMIT 1);
                 ANALYZE; CHECKPOINT
                 """);
             return forgotten;

@@ -197,7 +197,10 @@ public sealed class HandTests
             if (running.Count == 0) return;
             var delivery = running[choice % running.Count];
             var rejected = new Outcome.Rejected("broken", null);
-            var later = new Outcome.Modified(TimeSpan.FromMilliseconds(choice * 7), "later") { Counts = choice % 2 == 0 };
+            var later = new Outcome.Modified(TimeSpan.FromMilliseconds(choice * 7), "later")
+            {
+                Counts = choice % 2 == 0,
+            };
             if (choice % 10 == 9)
             {
                 hand.Doubt(delivery, new Doubt($"type {choice % 2}", rejected, later), now);

@@ -130,7 +130,7 @@ internal sealed class Deliveries : IDisposable
     public void Pause(TimeSpan? time)
     {
         using (var turn = Enter()) hand.Credit.Pause(time + turn.Now);
-        if (time is { Ticks: > 0 } pause) _ = LookAfterAsync(pause);
+        if (time is { Ticks: > 0 } pause) _ = LookAfterAsync(pause, null);
     }
 
     /// <summary>See <see cref="Credit.Stuck"/>.</summary>
@@ -219,14 +219,15 @@ internal sealed class Deliveries : IDisposable
         using var turn = Enter();
     }
 
-    private async Task LookAfterAsync(TimeSpan time)
+    private async Task LookAfterAsync(TimeSpan time, TimeSpan? tick)
     {
         // Timers cut off parts of milliseconds, and would end at once again and again.
-        var whole = TimeSpan.FromMilliseconds(Math.Ceiling(time.TotalMilliseconds));
+        var whole = TimeSpan.FromMilliseconds(Math.Max(0, Math.Ceiling(time.TotalMilliseconds)));
         await Task.Delay(whole, clock, isOver).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (isOver.IsCancellationRequested) return;
         using var turn = Enter();
-        if (tickAt <= turn.Now) tickAt = null;
+        // It may have come a little early: then there is another.
+        if (tickAt == tick) tickAt = null;
         hand.Tick(turn.Now);
     }
 
@@ -262,7 +263,7 @@ internal sealed class Deliveries : IDisposable
             gate.Exit();
         }
         if (readied > 0 && !isOver.IsCancellationRequested) ready.Release((int)readied);
-        if (next is { } tick) _ = LookAfterAsync(tick - now);
+        if (next is { } tick) _ = LookAfterAsync(tick - now, tick);
     }
 
     private readonly ref struct Turn(Deliveries of, TimeSpan now, long readied)
@@ -304,7 +305,8 @@ internal sealed class Deliveries : IDisposable
         {
             if (isTimed || isOver) return;
             isTimed = true;
-            timer ??= new Timer(static self => ((LinkWait)self!).TimeIsOver(), this, Timeout.Infinite, Timeout.Infinite);
+            timer ??= new Timer(
+                static self => ((LinkWait)self!).TimeIsOver(), this, Timeout.Infinite, Timeout.Infinite);
             // Timers count whole milliseconds, and cut off the rest.
             timer.Change((int)Math.Max(1, Math.Ceiling(Left.TotalMilliseconds)), Timeout.Infinite);
         }

@@ -362,7 +362,7 @@ internal readonly record struct Step
     /// <summary>How many to wait for.</summary>
     public int Receives { get; init; }
 
-    /// <summary>Whether to look again after a while, though nothing happens: what was learned may no longer hold.</summary>
+    /// <summary>Whether to look again after a while, though nothing happens: what was learned may be over.</summary>
     public bool LooksAgain { get; init; }
 }
 

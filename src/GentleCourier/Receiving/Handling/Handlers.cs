@@ -141,7 +141,8 @@ internal sealed partial class Handlers : IDisposable
             taken.Add(await deliveries.TakeUpAsync(ending).ConfigureAwait(false));
             using var time = new CancellationTokenSource(options.BatchWait, clock);
             using var enough = CancellationTokenSource.CreateLinkedTokenSource(time.Token, ending);
-            while (taken.Count < binding.BatchSize) taken.Add(await deliveries.TakeUpAsync(enough.Token).ConfigureAwait(false));
+            while (taken.Count < binding.BatchSize)
+                taken.Add(await deliveries.TakeUpAsync(enough.Token).ConfigureAwait(false));
         }
         catch (OperationCanceledException) when (taken.Count > 0)
         {

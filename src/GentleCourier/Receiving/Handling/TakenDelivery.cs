@@ -84,7 +84,8 @@ internal sealed class TakenDelivery(
 
     /// <summary>What stands for it until its next attempt.</summary>
     /// <param name="counts">Whether this attempt has counted.</param>
-    public TakenDelivery Again(bool counts) => new(HandOver, Attempt + (counts ? 1 : 0), FirstTried, Began, Link, owner);
+    public TakenDelivery Again(bool counts) =>
+        new(HandOver, Attempt + (counts ? 1 : 0), FirstTried, Began, Link, owner);
 
     /// <summary>Null where the event cannot be read; whoever asks for it will be told.</summary>
     public ReadDelivery? TryRead()
