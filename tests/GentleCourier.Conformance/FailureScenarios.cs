@@ -94,6 +94,28 @@ public abstract class FailureScenarios<TPlace> where TPlace : Place, new()
         Assert.InRange(reports.Size, 0, MostLogged);
     }
 
+    /// <summary>A receiver that wants to do without what is away knows how often it has tried in vain.</summary>
+    [Fact]
+    public async Task What_does_not_count_is_told_of_apart()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var log = new Log
+        {
+            OnTap = (tap, _) => (tap.Attempt, tap.Uncounted) switch
+            {
+                (_, < 2) => throw new CourierException("the chart is away") { IsTransient = true },
+                (1, _) => throw new RetryException(TimeSpan.FromMilliseconds(1), "the tide is low"),
+                _ => Task.CompletedTask,
+            },
+        };
+        await crossing.RouteAsync(("test.tap", "taps"));
+        await StartFaresAsync(crossing, log, new Reports());
+        await PublishAsync(crossing.Broker(), 1);
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(
+            [(1, 0), (1, 1), (1, 2), (2, 2)], log.Taps.Select(tap => (tap.Attempt, tap.Uncounted)));
+    }
+
     /// <summary>What stands behind the receiver is away for an hour, in simulated time.</summary>
     [Theory]
     [InlineData(false, 1, 20)]

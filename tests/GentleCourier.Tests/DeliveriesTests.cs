@@ -17,7 +17,7 @@ public sealed class DeliveriesTests
     private static List<TakenDelivery> Bring(Deliveries deliveries, Deliveries.LinkWait link, int count)
     {
         var taken = Enumerable.Range(1, count).Select(
-            _ => new TakenDelivery(new Nothing(), 1, 0, 0, link.Account, deliveries)).ToList();
+            _ => new TakenDelivery(new Nothing(), new(1, 0, 0, 0), link.Account, deliveries)).ToList();
         Assert.True(deliveries.Came(link, taken, areSuspect: false));
         return taken;
     }

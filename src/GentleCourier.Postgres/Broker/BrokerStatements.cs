@@ -157,7 +157,7 @@ internal sealed class BrokerStatements(PostgresServer server)
             HAVING $10 = 2 OR $10 = 1 AND count(*) > 0
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = excluded.place)
-        SELECT id, attempts, abandoned, event, key, tried_for, here, waited FROM taken
+        SELECT id, attempts, abandoned, event, key, tried_for, here, waited, uncounted FROM taken
         """;
 
     /// <summary>What a hand-over changes: <c>$5</c> is the length of the lease, <c>$6</c> its number.</summary>
@@ -173,7 +173,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     public const string HandedOver = """
         id, attempts, abandoned, event, key,
         CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
-        coalesce($1, now()) - arrived AS here, waited
+        coalesce($1, now()) - arrived AS here, waited, uncounted
         """;
 
     /// <summary>All transactions before this one have ended.</summary>
@@ -206,15 +206,16 @@ internal sealed class BrokerStatements(PostgresServer server)
             RETURNING *),
         in_key_order AS (
             INSERT INTO courier.copy
-                (queue, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity)
+                (queue, id, arrived, waited, attempts, uncounted, first_attempt, error, event, key, history, identity)
             OVERRIDING SYSTEM VALUE
-            SELECT queue, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity FROM due
-                WHERE key IS NOT NULL),
+            SELECT queue, id, arrived, waited, attempts, uncounted, first_attempt, error, event, key, history, identity
+                FROM due WHERE key IS NOT NULL),
         turns AS (
             INSERT INTO courier.turn (queue, id, key) SELECT queue, id, key FROM due WHERE key IS NOT NULL),
         counted AS ({CountPromoted})
-        INSERT INTO courier.copy (queue, arrived, waited, attempts, first_attempt, error, event, history, identity)
-        SELECT queue, arrived, waited, attempts, first_attempt, error, event, history, identity FROM due
+        INSERT INTO courier.copy
+            (queue, arrived, waited, attempts, uncounted, first_attempt, error, event, history, identity)
+        SELECT queue, arrived, waited, attempts, uncounted, first_attempt, error, event, history, identity FROM due
             WHERE key IS NULL ORDER BY due, id
         """);
 
@@ -253,9 +254,10 @@ internal sealed class BrokerStatements(PostgresServer server)
         WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING *),
         kept AS (
             INSERT INTO courier.later
-                (queue, due, id, arrived, waited, attempts, first_attempt, error, event, key, history, identity)
+                (queue, due, id, arrived, waited, attempts, uncounted, first_attempt, error, event, key, history,
+                identity)
             SELECT queue, coalesce($7, now()) + ($5)[place], id, arrived, waited, attempts - ($6)[place],
-                first_attempt, ($4)[place], event, key, history, identity
+                uncounted + ($8)[place], first_attempt, ($4)[place], event, key, history, identity
                 FROM gone CROSS JOIN LATERAL (SELECT array_position($2, id) AS place) p),
         counted AS ({CountDelay})
         SELECT id, $3 FROM gone

@@ -47,6 +47,7 @@ internal static class BrokerTables
             waited        interval,                                   -- in an outbox before; null: less than a second
             attempts      int NOT NULL DEFAULT 0,
             abandoned     int NOT NULL DEFAULT 0,                     -- the latest attempts in a row never settled
+            uncounted     int NOT NULL DEFAULT 0,                     -- attempts that failed and did not count
             event         bytea NOT NULL,                             -- CloudEvents 1.0, JSON format
             error         text,
             first_attempt timestamptz,
@@ -70,6 +71,7 @@ internal static class BrokerTables
             arrived       timestamptz NOT NULL,
             waited        interval,
             attempts      int NOT NULL,
+            uncounted     int NOT NULL DEFAULT 0,
             first_attempt timestamptz NOT NULL,
             error         text NOT NULL,
             event         bytea NOT NULL,

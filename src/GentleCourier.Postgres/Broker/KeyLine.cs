@@ -240,9 +240,9 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         /// <summary>What is told with each row.</summary>
         public void Read(NpgsqlDataReader row)
         {
-            (Passed, Seen, HasTurned) = (row.GetInt64(8), row.GetInt64(9), row.GetInt64(10) > 0);
-            MayHaveTurns = HasTurned || row.GetBoolean(11);
-            if (IsOfAll) (LastAgain, SeenAgain) = (row.IsDBNull(13) ? null : row.GetInt64(13), row.GetInt64(14));
+            (Passed, Seen, HasTurned) = (row.GetInt64(9), row.GetInt64(10), row.GetInt64(11) > 0);
+            MayHaveTurns = HasTurned || row.GetBoolean(12);
+            if (IsOfAll) (LastAgain, SeenAgain) = (row.IsDBNull(14) ? null : row.GetInt64(14), row.GetInt64(15));
         }
     }
 }

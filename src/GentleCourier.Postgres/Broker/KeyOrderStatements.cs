@@ -128,8 +128,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             FROM passed WHERE $10 = 2 OR $10 = 1 AND EXISTS (SELECT FROM taken)
             ON CONFLICT (id) DO UPDATE SET in_hand = excluded.in_hand, until = greatest(link.until, excluded.until),
                 place = CASE WHEN $11 > 0 THEN $11 ELSE link.place END, passed = excluded.passed)
-        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, p.id, (SELECT count(*) FROM line),
-            (SELECT count(*) FROM turned),
+        SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, uncounted, p.id,
+            (SELECT count(*) FROM line), (SELECT count(*) FROM turned),
             (SELECT true FROM courier.turn WHERE queue = $2 AND id > $11 LIMIT 1) IS NOT NULL,
             (SELECT set_config('gentle.taken', coalesce((SELECT array_agg(id) FROM taken), '{"{}"}')::text, false))
             {(ofAll ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}

@@ -301,7 +301,8 @@ internal sealed class PostgresLink : IReceivingLink
                 new LeasedCopy(
                     row.Bytes(3), row.GetInt32(1), row.GetInt32(2), row.GetInt64(0), number, row.Span(5))
                 {
-                    Waited = row.Age(6), Age = row.Age(6) + (row.Span(7) ?? TimeSpan.Zero), Key = row.Text(4),
+                    Waited = row.Age(6), Age = row.Age(6) + (row.Span(7) ?? TimeSpan.Zero),
+                    Uncounted = row.GetInt32(8), Key = row.Text(4),
                 });
         }
     }
@@ -413,7 +414,8 @@ internal sealed class PostgresLink : IReceivingLink
         if (kind == Kind.RetriedNow) trip.Add(sql.RetryNow, settled, failed);
         else trip.Add(sql.RetryLater, settled,
             [.. failed, Parameter.Of(Array.ConvertAll(modified, m => (TimeSpan?)m.Delay)),
-            Parameter.Of(Array.ConvertAll(modified, m => m.Counts ? 0 : 1)), server.Now]);
+            Parameter.Of(Array.ConvertAll(modified, m => m.Counts ? 0 : 1)), server.Now,
+            Parameter.Of(Array.ConvertAll(modified, m => m.Uncounted))]);
     }
 
     private void AddRejected(RoundTrip trip, Settlement settlement, Action<NpgsqlDataReader> settled,

@@ -14,20 +14,22 @@ internal sealed class TakingOver(PostgresServer server)
     // letter by now; one that has failed is at work.
     private readonly string comeAgain = server.Sql($"""
         WITH missing AS (
-            SELECT * FROM unnest($3, $4, $5, $6, $7, $8, $9) WITH ORDINALITY
-                AS e (identity, event, attempts, tried_for, error, delay, counts, place)
+            SELECT * FROM unnest($3, $4, $5, $6, $7, $8, $9, $10) WITH ORDINALITY
+                AS e (identity, event, attempts, tried_for, error, delay, counts, uncounted, place)
             WHERE NOT EXISTS (SELECT FROM courier.copy c WHERE c.queue = $2 AND c.identity = e.identity)
                 AND NOT EXISTS (SELECT FROM courier.later l WHERE l.queue = $2 AND l.identity = e.identity)
                 AND (error IS NOT NULL OR NOT EXISTS (
                     SELECT FROM courier.dead_letter d WHERE d.queue = $2 AND d.identity = e.identity))),
         ready AS (
-            INSERT INTO courier.copy (queue, arrived, attempts, first_attempt, error, event, identity)
-            SELECT $2, coalesce($1, now()), attempts, coalesce($1, now()) - tried_for, error, event, identity
+            INSERT INTO courier.copy (queue, arrived, attempts, uncounted, first_attempt, error, event, identity)
+            SELECT $2, coalesce($1, now()), attempts, uncounted, coalesce($1, now()) - tried_for, error, event, identity
             FROM missing WHERE delay = '0' ORDER BY place),
         delayed AS (
-            INSERT INTO courier.later (queue, due, id, arrived, attempts, first_attempt, error, event, identity)
+            INSERT INTO courier.later
+                (queue, due, id, arrived, attempts, uncounted, first_attempt, error, event, identity)
             SELECT $2, coalesce($1, now()) + delay, nextval(pg_get_serial_sequence('courier.copy', 'id')),
-                coalesce($1, now()), attempts, coalesce($1, now()) - coalesce(tried_for, '0'), error, event, identity
+                coalesce($1, now()), attempts, uncounted, coalesce($1, now()) - coalesce(tried_for, '0'), error, event,
+                identity
             FROM missing WHERE delay > '0'),
         counted AS ({BrokerStatements.CountTakenOver(server.SchemaName, """
             SELECT $2, count(*), count(*) FILTER (WHERE delay > '0'), coalesce(sum(counts), 0), 0 FROM missing
@@ -72,7 +74,8 @@ internal sealed class TakingOver(PostgresServer server)
         Parameter.Of([.. again.Select(e => e.Attempts)]), Parameter.Of([.. again.Select(e => e.TriedFor)]),
         Parameter.Plain([.. again.Select(e => e.Again?.Error)]),
         Parameter.Of([.. again.Select(e => (TimeSpan?)(e.Again?.Delay ?? TimeSpan.Zero))]),
-        Parameter.Of([.. again.Select(e => e.Again?.Counts == true ? 1 : 0)]));
+        Parameter.Of([.. again.Select(e => e.Again?.Counts == true ? 1 : 0)]),
+        Parameter.Of([.. again.Select(e => e.Uncounted)]));
 
     private void AddSettingAside(
         RoundTrip trip, int queue, string worker, TakenOver taken, Action<string> letter)

@@ -29,7 +29,8 @@ internal sealed class BrokerStatements(Prepared all) : IDisposable
     private readonly Statement addPlace = all.Add(
         "INSERT INTO courier_place (queue, due, copy, key) VALUES (?, ?, ?, ?)");
     private readonly Statement addTried = all.Add("""
-        INSERT INTO courier_place (queue, due, copy, key, attempts, first_attempt, error) VALUES (?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO courier_place (queue, due, copy, key, attempts, first_attempt, error, uncounted)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?)
         """);
     private readonly Statement isHere = all.Add("SELECT 1 FROM courier_copy WHERE identity = ?");
     private readonly Statement letterOf = all.Add("SELECT id FROM courier_dead_letter WHERE identity = ?");
@@ -158,7 +159,8 @@ internal sealed class BrokerStatements(Prepared all) : IDisposable
         var copy = addCopy.LastRowId;
         var due = now + (long)(taken.Again?.Delay ?? TimeSpan.Zero).TotalMilliseconds;
         addTried.Bind(1, queue).Bind(2, due).Bind(3, copy).Bind(4, Deliveries.IsInKeyOrder(queue) ? KeyOf(copy) : null)
-            .Bind(5, taken.Attempts).Bind(6, FirstTried(taken, now)).BindPlain(7, taken.Again?.Error).Run();
+            .Bind(5, taken.Attempts).Bind(6, FirstTried(taken, now)).BindPlain(7, taken.Again?.Error)
+            .Bind(8, taken.Uncounted).Run();
     }
 
     /// <summary>Whether an event that was taken over waits, or is in hand.</summary>

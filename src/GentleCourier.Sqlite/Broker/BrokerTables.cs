@@ -78,6 +78,10 @@ internal static class BrokerTables
         ALTER TABLE courier_place ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
         ALTER TABLE courier_lease ADD COLUMN abandoned INTEGER NOT NULL DEFAULT 0;
 
+        -- How many attempts failed and did not count.
+        ALTER TABLE courier_place ADD COLUMN uncounted INTEGER NOT NULL DEFAULT 0;
+        ALTER TABLE courier_lease ADD COLUMN uncounted INTEGER NOT NULL DEFAULT 0;
+
         -- Queues in key order hand over the events of one key one at a time; every copy in them has a key. Where one
         -- was put in key order while it had places without any, those get theirs little by little, from here on.
         ALTER TABLE courier_queue ADD COLUMN in_key_order INTEGER NOT NULL DEFAULT 0;

@@ -79,8 +79,7 @@ internal sealed partial class Delivering(
                 Outcome.AcceptedOutcome => statements.Deliveries.Accept(copy),
                 Outcome.ReleasedOutcome => statements.Deliveries.Release(copy, now),
                 Outcome.Modified again =>
-                    statements.Deliveries.Retry(
-                        copy, now + (long)again.Delay.TotalMilliseconds, again.Counts, again.Error),
+                    statements.Deliveries.Retry(copy, now + (long)again.Delay.TotalMilliseconds, again),
                 Outcome.Rejected rejected => SetAside(rejected),
                 _ => throw new ArgumentException($"unknown outcome {outcome}", nameof(settlements)),
             };

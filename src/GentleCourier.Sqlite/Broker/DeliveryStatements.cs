@@ -16,13 +16,15 @@ internal sealed class DeliveryStatements(Prepared all)
 
     // The first n places of a queue are those up to the nth, so three statements hand over any number of events.
     private readonly Statement next = all.Add("""
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited,
+            p.uncounted
         FROM courier_place p LEFT JOIN courier_copy c ON c.id = p.copy
         WHERE p.queue = ? AND p.due <= ? ORDER BY p.due, p.copy LIMIT ?
         """);
     private readonly Statement lease = all.Add("""
-        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error)
-        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, uncounted, first_attempt, worker,
+            error)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, uncounted, coalesce(first_attempt, ?3), ?4, error
         FROM courier_place WHERE queue = ?5 AND (due, copy) <= (?6, ?7)
         """);
 
@@ -32,7 +34,8 @@ internal sealed class DeliveryStatements(Prepared all)
     private readonly Statement headsDue = all.Add(
         "UPDATE courier_head SET at = 0 WHERE queue = ? AND at > 0 AND at <= ?");
     private readonly Statement nextInKeyOrder = all.Add("""
-        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited
+        SELECT p.due, p.copy, p.attempts + 1, p.abandoned, c.event, c.id, p.key, p.first_attempt, c.arrived, c.waited,
+            p.uncounted
         FROM courier_head h
             CROSS JOIN courier_place p INDEXED BY courier_place_key
                 ON p.queue = h.queue AND p.key = h.key AND p.copy = h.copy
@@ -40,8 +43,9 @@ internal sealed class DeliveryStatements(Prepared all)
         WHERE h.queue = ? AND h.at = 0 ORDER BY h.copy LIMIT ?
         """);
     private readonly Statement leaseOne = all.Add("""
-        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, first_attempt, worker, error, key)
-        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, coalesce(first_attempt, ?3), ?4, error, key
+        INSERT INTO courier_lease (copy, queue, number, until, attempts, abandoned, uncounted, first_attempt, worker,
+            error, key)
+        SELECT copy, queue, ?1, ?2, attempts + 1, abandoned, uncounted, coalesce(first_attempt, ?3), ?4, error, key
         FROM courier_place WHERE queue = ?5 AND due = ?6 AND copy = ?7
         """);
     private readonly Statement leavePlace = all.Add(
@@ -62,20 +66,21 @@ internal sealed class DeliveryStatements(Prepared all)
         "UPDATE courier_lease SET until = ? WHERE copy = ? AND number = ?");
     private readonly Statement deleteCopy = all.Add("DELETE FROM courier_copy WHERE id = ?");
     private readonly Statement release = all.Add("""
-        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
-        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned,
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, uncounted, first_attempt, error, key)
+        SELECT l.queue, min(c.arrived, ?), l.copy, l.attempts - 1, l.abandoned, l.uncounted,
             iif(l.attempts > 1 OR l.error IS NOT NULL, l.first_attempt, NULL), l.error, l.key
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.copy = ? AND l.number = ?
         """);
     private readonly Statement retry = all.Add("""
-        INSERT INTO courier_place (queue, due, copy, attempts, first_attempt, error, key)
-        SELECT queue, ?, copy, attempts - ?, first_attempt, ?, key FROM courier_lease WHERE copy = ? AND number = ?
+        INSERT INTO courier_place (queue, due, copy, attempts, uncounted, first_attempt, error, key)
+        SELECT queue, ?, copy, attempts - ?, uncounted + ?, first_attempt, ?, key
+        FROM courier_lease WHERE copy = ? AND number = ?
         """);
     private readonly Statement expiredQueues = all.Add(
         "SELECT queue, count(*) FROM courier_lease WHERE until <= ? GROUP BY queue");
     private readonly Statement returnExpired = all.Add("""
-        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, first_attempt, error, key)
-        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.first_attempt,
+        INSERT INTO courier_place (queue, due, copy, attempts, abandoned, uncounted, first_attempt, error, key)
+        SELECT l.queue, min(c.arrived, ?1), l.copy, l.attempts, l.abandoned + 1, l.uncounted, l.first_attempt,
             'the lease of ' || l.worker || ' ran out', l.key
         FROM courier_lease l JOIN courier_copy c ON c.id = l.copy WHERE l.until <= ?1
         """);
@@ -126,7 +131,7 @@ internal sealed class DeliveryStatements(Prepared all)
         new(json, (int)row.Int64(2), (int)row.Int64(3), copy, number,
             row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null)
         {
-            Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
+            Uncounted = (int)row.Int64(10), Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
             Age = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8)) + (row.NullableInt64(9) ?? 0)),
         };
 
@@ -196,9 +201,9 @@ internal sealed class DeliveryStatements(Prepared all)
     public bool Release(LeasedCopy copy, long now) =>
         release.Bind(1, now).Bind(2, copy.Copy).Bind(3, copy.Number).Run() == 1 && EndLease(copy);
 
-    public bool Retry(LeasedCopy copy, long due, bool counts, string error) =>
-        retry.Bind(1, due).Bind(2, counts ? 0 : 1).BindPlain(3, error).Bind(4, copy.Copy).Bind(5, copy.Number)
-            .Run() == 1
+    public bool Retry(LeasedCopy copy, long due, Outcome.Modified again) =>
+        retry.Bind(1, due).Bind(2, again.Counts ? 0 : 1).Bind(3, again.Uncounted).BindPlain(4, again.Error)
+            .Bind(5, copy.Copy).Bind(6, copy.Number).Run() == 1
         && EndLease(copy);
 
     /// <summary>Gives back what dead workers held; the queues that got something.</summary>

@@ -161,7 +161,10 @@ internal sealed class LinkWithCompanion : IReceivingLink
         var attempt = failed.Delivery.Attempt ?? 1;
         return new TakenOver(
             failed.Delivery.Json, failed.Outcome is Outcome.Modified { Counts: false } ? attempt - 1 : attempt,
-            failed.Delivery.TriedFor ?? TimeSpan.Zero, failed.Outcome);
+            failed.Delivery.TriedFor ?? TimeSpan.Zero, failed.Outcome)
+        {
+            Uncounted = (failed.Delivery.Uncounted ?? 0) + ((failed.Outcome as Outcome.Modified)?.Uncounted ?? 0),
+        };
     }
 
     /// <summary>What is handed over for the first time; the rest is taken over beside it.</summary>

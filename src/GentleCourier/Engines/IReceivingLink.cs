@@ -108,6 +108,11 @@ internal abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? a
     public TimeSpan? TriedFor { get; } = triedFor;
 
     /// <summary>
+    /// How many attempts before this one failed and did not count; null where the engine cannot know.
+    /// </summary>
+    public int? Uncounted { get; init; }
+
+    /// <summary>
     /// Why the engine could not make an event of what it was given, which is in <see cref="Json"/>; null where it
     /// could.
     /// </summary>
@@ -174,6 +179,12 @@ internal abstract record Outcome
         /// the event's.
         /// </summary>
         public bool Counts { get; init; } = true;
+
+        /// <summary>Whether a receiver has had it; not, where it was only passed by.</summary>
+        public bool WasTried { get; init; } = true;
+
+        /// <summary>1 where it was an attempt that does not count.</summary>
+        public int Uncounted => !Counts && WasTried ? 1 : 0;
     }
 
     /// <summary>The event is set aside as a dead letter.</summary>

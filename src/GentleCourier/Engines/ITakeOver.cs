@@ -43,6 +43,9 @@ internal interface ITakeOver
 /// </param>
 internal sealed record TakenOver(ReadOnlyMemory<byte> Json, int Attempts, TimeSpan? TriedFor, Outcome? Outcome)
 {
+    /// <summary>How many attempts failed and do not count.</summary>
+    public int Uncounted { get; init; }
+
     internal Outcome.Modified? Again => Outcome as Outcome.Modified;
 
     internal Outcome.Rejected? Rejected => Outcome as Outcome.Rejected;

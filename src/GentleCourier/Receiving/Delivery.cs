@@ -6,12 +6,13 @@ namespace GentleCourier;
 /// <summary>One hand-over of an event to a receiver. Not thread-safe.</summary>
 public sealed class Delivery<TContract>
 {
-    internal Delivery(TContract data, CourierEvent @event, string queue, int attempt, InboxTransaction inbox)
+    internal Delivery(TContract data, ReadDelivery delivery, string queue, InboxTransaction inbox)
     {
         Data = data;
-        Event = @event;
+        Event = delivery.Event;
         Queue = queue;
-        Attempt = attempt;
+        Attempt = delivery.Attempt;
+        Uncounted = delivery.Uncounted;
         Inbox = inbox;
     }
 
@@ -24,8 +25,19 @@ public sealed class Delivery<TContract>
     /// <summary>The queue that it came from.</summary>
     public string Queue { get; }
 
-    /// <summary>1 when the event is handed over for the first time, and so on.</summary>
+    /// <summary>
+    /// 1 when the event is handed over for the first time, and so on: those that count, up to
+    /// <see cref="ReceiverOptions.MaxAttempts"/>.
+    /// </summary>
     public int Attempt { get; }
+
+    /// <summary>
+    /// How many attempts before this one failed and did not count, since all of its type failed alike, or something
+    /// around the receiver did. SQLite and PostgreSQL keep it with the event; of a broker that does not it is what this
+    /// process has seen. For a fallback of one's own after so many failures, whoever is to blame, take
+    /// <c>Attempt + Uncounted</c>.
+    /// </summary>
+    public int Uncounted { get; }
 
     internal InboxTransaction Inbox { get; }
 

@@ -68,6 +68,9 @@ public sealed class BatchedDelivery<TContract>
     /// <summary>1 when the event is handed over for the first time, and so on.</summary>
     public int Attempt => delivery.Attempt;
 
+    /// <summary>How many attempts before this one failed and did not count; as of a single delivery.</summary>
+    public int Uncounted => delivery.Uncounted;
+
     /// <summary>
     /// This event alone has failed, as if a receiver of single events had thrown <paramref name="exception"/>: it comes
     /// again by the queue's policy, after the delay of a <see cref="RetryException"/>, or never after a

@@ -154,7 +154,7 @@ public sealed class QueueBinding
         var read = incoming.Deliveries[0];
         var data = incoming.Codec.Decode<TContract>(read.Event);
         var receiver = incoming.Build<TReceiver>();
-        var delivery = new Delivery<TContract>(data, read.Event, incoming.Queue, read.Attempt, incoming.Inbox);
+        var delivery = new Delivery<TContract>(data, read, incoming.Queue, incoming.Inbox);
         return receiver.HandleAsync(delivery, cancellationToken);
     }
 

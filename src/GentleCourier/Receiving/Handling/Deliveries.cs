@@ -211,8 +211,8 @@ internal sealed class Deliveries : IDisposable
     }
 
     private Outcome PassedBy(TakenDelivery delivery) => new Outcome.Modified(
-        Redelivery.Later(clock.GetElapsedTime(delivery.FirstTried, timestamp), Random.Shared.NextDouble()),
-        "passed by: the brake of the queue is on") { Counts = false };
+        Redelivery.Later(clock.GetElapsedTime(delivery.Attempts.FirstTried, timestamp), Random.Shared.NextDouble()),
+        "passed by: the brake of the queue is on") { Counts = false, WasTried = false };
 
     private void Woken()
     {

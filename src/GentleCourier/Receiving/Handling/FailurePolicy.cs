@@ -65,7 +65,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     /// A brake is on, and it is not the one to be tried: it is passed by, so that others can be tried.
     /// </summary>
     public Outcome Waits(ReadDelivery delivery) =>
-        ComesAgain(delivery, $"passed by: the brake is on for events of type {delivery.Event.Type}");
+        ComesAgain(delivery, $"passed by: the brake is on for events of type {delivery.Event.Type}", wasTried: false);
 
     /// <summary>
     /// Nobody here handles its type. Another instance may, during a deployment or after it; the rest goes on meanwhile.
@@ -79,7 +79,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
             return Reject(delivery.Event.Id, reason, null);
         if (repeats.IsTimeToSay($"unknown {type}", out var times))
             LogNoReceiver(logger, queue, type, delivery.Event.Id, reason, times, options.Patience);
-        return ComesAgain(delivery, reason);
+        return ComesAgain(delivery, reason, wasTried: false);
     }
 
     /// <summary>It is set aside: no further attempt is any use.</summary>
@@ -112,7 +112,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         }
         catch (CourierException asking)
         {
-            return ComesAgain(delivery, Words.InLine(asking));
+            return ComesAgain(delivery, Words.InLine(asking), wasTried: false);
         }
     }
 
@@ -187,7 +187,7 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
         }
         if (binding.IsUseless(e)) return Reject(@event.Id, $"useless to try again: {error}", e);
 
-        var age = clock.GetElapsedTime(delivery.Taken.Began);
+        var age = clock.GetElapsedTime(delivery.Taken.Attempts.Began);
         var (delay, reason) = Redelivery.After(
             options, delivery.Attempt, AskedBy(e, @event), age, Random.Shared.NextDouble());
         if (delay is null)
@@ -216,10 +216,13 @@ internal sealed partial class FailurePolicy(QueueBinding binding, IInboxPort? in
     }
 
     /// <summary>Later, behind others, and without counting.</summary>
-    private Outcome.Modified ComesAgain(ReadDelivery delivery, string why) =>
-        new(Redelivery.Later(TriedFor(delivery), Random.Shared.NextDouble()), why) { Counts = false };
+    private Outcome.Modified ComesAgain(ReadDelivery delivery, string why, bool wasTried = true) =>
+        new(Redelivery.Later(TriedFor(delivery), Random.Shared.NextDouble()), why)
+        {
+            Counts = false, WasTried = wasTried,
+        };
 
-    private TimeSpan TriedFor(ReadDelivery delivery) => clock.GetElapsedTime(delivery.Taken.FirstTried);
+    private TimeSpan TriedFor(ReadDelivery delivery) => clock.GetElapsedTime(delivery.Taken.Attempts.FirstTried);
 
     private string ReceiverOf(ReadDelivery delivery) => binding.Handlers[delivery.Event.Type].Receiver.Name;
 

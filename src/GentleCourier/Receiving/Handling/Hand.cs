@@ -113,7 +113,7 @@ internal sealed class Hand(
         else if (outcome is Outcome.Modified { Delay: var delay } modified && delay > TimeSpan.Zero && link.HoldsDelays
             && !link.IsOver && link.CountOf(DeliveryState.Waiting) < MostWaiting)
         {
-            Wait(delivery, modified.Counts, now + delay);
+            Wait(delivery, modified, now + delay);
         }
         else
         {
@@ -183,7 +183,7 @@ internal sealed class Hand(
         var isPaused = credit.PausedFor(now) is not null;
         var surplus = SurplusOf(link, now);
         if (surplus > 0) GiveBack(link, surplus, isPaused && !link.IsOver, now);
-        if (link.Sent.Count > 0 || IsWorthTelling(link, isTime, now)) Send(link);
+        if (link.Sent.Count > 0 || link.IsOver || IsWorthTelling(link, isTime, now)) Send(link);
         var step = new Step
         {
             Withdraws = isPaused || surplus > 0, Settles = link.Sent.Count > 0,
@@ -275,9 +275,9 @@ internal sealed class Hand(
     }
 
     /// <summary>From now on another stands for it.</summary>
-    private void Wait(TakenDelivery delivery, bool counts, TimeSpan due)
+    private void Wait(TakenDelivery delivery, Outcome.Modified outcome, TimeSpan due)
     {
-        var next = delivery.Again(counts);
+        var next = delivery.Again(outcome);
         Leave(delivery);
         next.Link.Held.Add(next);
         Move(next, DeliveryState.Waiting);

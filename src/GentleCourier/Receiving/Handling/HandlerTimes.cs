@@ -49,7 +49,7 @@ internal sealed class HandlerTimes(int parallel, TimeProvider clock)
         foreach (var delivery in deliveries)
         {
             if (delivery.HandOver is { TriedFor: null, Waited: { } waited })
-                waiting.Add(waited + clock.GetElapsedTime(delivery.FirstTried, now), 1, now);
+                waiting.Add(waited + clock.GetElapsedTime(delivery.Attempts.FirstTried, now), 1, now);
         }
         Volatile.Write(ref begunAt[handler], now);
     }

@@ -199,11 +199,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         if (!deliveries.Came(own, taken, come.Any(IsSuspect))) LogOneByOne(logger, queue, taken.Count);
     }
 
-    private TakenDelivery Hold(HandOver delivery)
-    {
-        var (attempt, firstTried, began) = worker.Counts.Next(delivery);
-        return new TakenDelivery(delivery, attempt, firstTried, began, own.Account, deliveries);
-    }
+    private TakenDelivery Hold(HandOver delivery) =>
+        new(delivery, worker.Counts.Next(delivery), own.Account, deliveries);
 
     /// <summary>An event in whose hands workers have died twice in a row may be what kills them.</summary>
     private bool IsSuspect(HandOver delivery) =>

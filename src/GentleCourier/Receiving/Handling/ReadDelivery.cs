@@ -12,7 +12,9 @@ internal sealed class ReadDelivery(TakenDelivery held, CourierEvent @event)
 
     public CourierEvent Event => @event;
 
-    public int Attempt => held.Attempt;
+    public int Attempt => held.Attempts.Attempt;
+
+    public int Uncounted => held.Attempts.Uncounted;
 
     public EventKey Key => new(@event.Source, @event.Id);
 

@@ -8,13 +8,10 @@ namespace GentleCourier.Receiving.Handling;
 /// What becomes of it is for its <see cref="Hand"/> to say, which alone changes its state.
 /// </summary>
 /// <param name="handOver">The delivery.</param>
-/// <param name="attempt">Which attempt it is, as far as anybody knows.</param>
-/// <param name="firstTried">When it was handed over for the first time, as far as anybody knows; a timestamp.</param>
-/// <param name="began">Since when there has been such an event, as far as anybody knows; a timestamp.</param>
+/// <param name="attempts">What is known of the attempts at it.</param>
 /// <param name="link">By which link it came.</param>
 /// <param name="owner">Who is told of its outcome.</param>
-internal sealed class TakenDelivery(
-    HandOver handOver, int attempt, long firstTried, long began, LinkAccount link, Deliveries owner)
+internal sealed class TakenDelivery(HandOver handOver, Attempts attempts, LinkAccount link, Deliveries owner)
 {
     private readonly Lazy<CourierEvent> read = new(() => handOver.Problem is { } problem
         ? throw new UnreadableEventException(problem) : CourierEvent.Read(handOver.Json));
@@ -24,11 +21,7 @@ internal sealed class TakenDelivery(
 
     public HandOver HandOver { get; } = handOver;
 
-    public int Attempt { get; } = attempt;
-
-    public long FirstTried { get; } = firstTried;
-
-    public long Began { get; } = began;
+    public Attempts Attempts { get; } = attempts;
 
     public LinkAccount Link { get; } = link;
 
@@ -82,10 +75,8 @@ internal sealed class TakenDelivery(
     /// <summary>It is let go: it belongs to another by now.</summary>
     public void Drop() => owner.Decide(this, null);
 
-    /// <summary>What stands for it until its next attempt.</summary>
-    /// <param name="counts">Whether this attempt has counted.</param>
-    public TakenDelivery Again(bool counts) =>
-        new(HandOver, Attempt + (counts ? 1 : 0), FirstTried, Began, Link, owner);
+    /// <summary>What stands for it until its next attempt, after this outcome.</summary>
+    public TakenDelivery Again(Outcome.Modified outcome) => new(HandOver, Attempts.After(outcome), Link, owner);
 
     /// <summary>Null where the event cannot be read; whoever asks for it will be told.</summary>
     public ReadDelivery? TryRead()
