@@ -254,6 +254,8 @@ public sealed class HandTests
             if (links[which] is not { } link) return;
             foreach (var delivery in link.Account.Held) inQueue.TryAdd(((Numbered)delivery.HandOver).Number, 0);
             hand.Lose(link.Account);
+            if (hand.CountOf(DeliveryState.Waiting) + hand.CountOf(DeliveryState.InDoubt) == 0)
+                Assert.Null(hand.NextTick);
             links[which] = Open(which == 1);
         }
 

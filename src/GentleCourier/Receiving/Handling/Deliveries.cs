@@ -185,10 +185,10 @@ internal sealed class Deliveries : IDisposable
         hand.Stop(link.Account, turn.Now);
     }
 
-    /// <summary>Everything is to be told of, and nothing follows another any more.</summary>
-    public bool IsAllDecided(LinkWait link)
+    /// <summary>Whether something of it waits for what a handler makes of another.</summary>
+    public bool IsFollowing(LinkWait link)
     {
-        lock (gate) return link.Account.CountOf(DeliveryState.Following) == 0;
+        lock (gate) return link.Account.CountOf(DeliveryState.Following) > 0;
     }
 
     /// <summary>What has to be renewed.</summary>

@@ -220,7 +220,11 @@ internal sealed class Hand(
             // Nobody can find what cannot be read.
             else if (!delivery.IsSettled && delivery.Key is { } key) orphans.TryAdd(key, delivery);
         }
-        following.RemoveAll(f => f.State == DeliveryState.Gone);
+        following.RemoveAll(static f => f.State == DeliveryState.Gone);
+        // What is gone is not to be kept in memory until its time.
+        var awaited = timed.UnorderedItems.Where(static t => !t.Element.IsDecided).ToList();
+        timed.Clear();
+        timed.EnqueueRange(awaited);
         for (var left = ready.Count; left > 0; left--)
             if (ready.Dequeue() is { State: DeliveryState.Ready } delivery) ready.Enqueue(delivery);
     }

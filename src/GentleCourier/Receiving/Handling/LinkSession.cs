@@ -249,7 +249,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         var others = exchanged.Took.Count(t => !t);
         if (others > 0) LogLostLeases(logger, queue, others);
         Meters.Settle(queue, batch);
-        foreach (var delivery in Sent) NoteSetAside(delivery, exchanged.DeadLetters);
+        NoteSetAside(Sent, exchanged.DeadLetters);
         deliveries.Told(own);
         notSettled = 0;
         Works();
@@ -264,7 +264,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             var exchanged = await link.SettleAsync([settlement], 0, cancellationToken).ConfigureAwait(false);
             if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
             Meters.Settle(queue, [settlement]);
-            NoteSetAside(delivery, exchanged.DeadLetters);
+            NoteSetAside([delivery], exchanged.DeadLetters);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
             or LinkLostException))
@@ -280,12 +280,16 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         Works();
     }
 
-    private void NoteSetAside(TakenDelivery delivery, IReadOnlyDictionary<HandOver, string>? letters)
+    private void NoteSetAside(List<TakenDelivery> settled, IReadOnlyDictionary<HandOver, string>? letters)
     {
-        if (letters?.TryGetValue(delivery.HandOver, out var letter) != true) return;
-        var @event = delivery.TryRead()?.Event;
-        LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter!,
-            ((Outcome.Rejected)delivery.Outcome!).Reason);
+        if (letters is null) return;
+        foreach (var delivery in settled)
+        {
+            if (!letters.TryGetValue(delivery.HandOver, out var letter)) continue;
+            var @event = delivery.TryRead()?.Event;
+            LogSetAside(logger, queue, @event?.Type ?? "an event", @event?.Id ?? "that cannot be read", letter,
+                ((Outcome.Rejected)delivery.Outcome!).Reason);
+        }
     }
 
     /// <summary>
@@ -301,7 +305,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         for (var failures = 0; lost is null && !limit.IsCancellationRequested;)
         {
             var haveEnded = ended.IsCompleted;
-            var isLast = haveEnded && deliveries.IsAllDecided(own);
+            var isLast = haveEnded && !deliveries.IsFollowing(own);
             try
             {
                 // One may still be under way from before the stop; until it is over, its batch must be left alone.
