@@ -6,6 +6,7 @@ using GentleCourier.Postgres;
 using GentleCourier.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Npgsql;
 
 namespace GentleCourier.Bench;
 
@@ -154,7 +155,7 @@ internal static class KeyCost
         }
 
         /// <summary>What comes first is removed, while a transaction of somebody else goes on reading.</summary>
-        public IDisposable KillHalf()
+        public NpgsqlConnection KillHalf()
         {
             var forgotten = ServerWorkshop.Open(Database!);
             ServerWorkshop.Execute(forgotten, "BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT count(*) FROM pg_class");

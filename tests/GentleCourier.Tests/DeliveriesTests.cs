@@ -71,7 +71,7 @@ public sealed class DeliveriesTests
 
     /// <summary>A clock of tests runs what waits for it, which may wait for what another thread has in hand.</summary>
     [Fact]
-    public void The_clock_is_asked_outside_of_the_lock()
+    public async Task The_clock_is_asked_outside_of_the_lock()
     {
         var clock = new AskingClock();
         using var deliveries = NewDeliveries(4, clock);
@@ -79,7 +79,7 @@ public sealed class DeliveriesTests
         clock.Asked = () => Assert.True(
             Task.Run(() => deliveries.Now).Wait(TimeSpan.FromSeconds(10)), "the lock is held while the clock is asked");
         var brought = Bring(deliveries, link, 4);
-        Assert.Same(brought[0], deliveries.TakeUpAsync(default).AsTask().Result);
+        Assert.Same(brought[0], await deliveries.TakeUpAsync(TestContext.Current.CancellationToken));
         deliveries.Doubt(brought[0], new Doubt("tide", Outcome.Accepted, Outcome.Released));
         deliveries.Spare("tide");
         deliveries.Handled(TimeSpan.FromSeconds(1), 1);

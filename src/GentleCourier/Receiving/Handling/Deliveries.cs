@@ -159,9 +159,13 @@ internal sealed class Deliveries : IDisposable
     /// <summary>Ends when <see cref="Next"/> has something to do.</summary>
     public Task Changed(LinkWait link, bool isReceiving)
     {
-        using var turn = Enter();
-        link.Account.IsReceiving = isReceiving;
-        return link.Wait();
+        Task changed;
+        using (Enter())
+        {
+            link.Account.IsReceiving = isReceiving;
+            changed = link.Wait();
+        }
+        return changed;
     }
 
     /// <summary>See <see cref="Hand.Told"/>.</summary>
@@ -210,7 +214,7 @@ internal sealed class Deliveries : IDisposable
         return hand.TakeUp(turn.Now);
     }
 
-    private Outcome PassedBy(TakenDelivery delivery) => new Outcome.Modified(
+    private Outcome.Modified PassedBy(TakenDelivery delivery) => new Outcome.Modified(
         Redelivery.Later(clock.GetElapsedTime(delivery.Attempts.FirstTried, timestamp), Random.Shared.NextDouble()),
         "passed by: the brake of the queue is on") { Counts = false, WasTried = false };
 
