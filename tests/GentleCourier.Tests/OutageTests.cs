@@ -45,6 +45,34 @@ public sealed class OutageTests
         Assert.Single(worker.Lines, line => line.Contains("works again", StringComparison.Ordinal));
     }
 
+    /// <summary>However long it is away: the log of a night is read in the morning.</summary>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task A_night_without_a_broker_is_told_of_in_a_few_lines(bool linksAreLost)
+    {
+        var tries = 0;
+        var broker = new ScriptedBroker
+        {
+            Open = _ => new ScriptedLink
+            {
+                Before = () =>
+                {
+                    Interlocked.Increment(ref tries);
+                    throw linksAreLost ? new LinkLostException("away") : new CourierException("away");
+                },
+            },
+        };
+        await using var worker = new ScriptedWorker(broker, (_, _) => Task.CompletedTask);
+        worker.Start();
+        var end = worker.Clock.GetUtcNow() + TimeSpan.FromHours(8);
+        // No rest is longer than that.
+        var passed = await worker.UntilAsync(() => worker.Clock.GetUtcNow() >= end, 5 * Second);
+        // Of the first few the rests are shorter.
+        Assert.InRange(tries, 100, 20 + (int)(passed / (2.5 * Second)));
+        Assert.InRange(worker.Lines.Count, 1, 1 + (int)Math.Log2(tries) + 1);
+    }
+
     /// <summary>
     /// Without an inbox, what a handler of this process still has is not begun a second time when it comes again by
     /// another link: also where it had come to its handler after a wait of its own.
