@@ -90,6 +90,7 @@ public sealed class HandTests
             stuck = 0;
             hand.Credit.Pause(null);
             isPaused = false;
+            var later = new Outcome.Modified(TimeSpan.FromHours(25), "later");
             // Whoever stops takes in nothing more, and goes when nothing is left to do.
             isStopped = added % 2 == 1;
             if (isStopped)
@@ -100,8 +101,8 @@ public sealed class HandTests
                 foreach (var link in links)
                     if (link is not null) Step(link, round);
                 TakeUp();
-                if (running.Count > 0) End(running[0], Outcome.Accepted);
-                Pass(TimeSpan.FromSeconds(1));
+                if (running.Count > 0) End(running[0], round % 4 > 0 ? Outcome.Accepted : later);
+                Pass(TimeSpan.FromHours(1));
                 Check();
                 if (hand.Holding == default && (isStopped || inQueue.Count == 0)
                     && Enum.GetValues<DeliveryState>().All(state => hand.CountOf(state) == 0)) break;
