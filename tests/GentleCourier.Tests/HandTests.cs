@@ -233,7 +233,7 @@ public sealed class HandTests
         {
             now += time;
             hand.Tick(now);
-            Assert.False(hand.NextTick <= now);
+            Assert.False(hand.NextTick(now) <= now);
         }
 
         private void Pause(int choice)
@@ -255,8 +255,8 @@ public sealed class HandTests
             if (links[which] is not { } link) return;
             foreach (var delivery in link.Account.Held) inQueue.TryAdd(((Numbered)delivery.HandOver).Number, 0);
             hand.Lose(link.Account);
-            if (hand.CountOf(DeliveryState.Waiting) + hand.CountOf(DeliveryState.InDoubt) == 0)
-                Assert.Null(hand.NextTick);
+            if (!isPaused && hand.CountOf(DeliveryState.Waiting) + hand.CountOf(DeliveryState.InDoubt) == 0)
+                Assert.Null(hand.NextTick(now));
             links[which] = Open(which == 1);
         }
 
@@ -270,7 +270,7 @@ public sealed class HandTests
             Assert.All(running, d => Assert.True(d.IsDecided || d.State == DeliveryState.Running));
             // Somebody can name what ends each wait.
             var timed = hand.CountOf(DeliveryState.Waiting) + hand.CountOf(DeliveryState.InDoubt);
-            if (timed > 0) Assert.NotNull(hand.NextTick);
+            if (timed > 0 || hand.Credit.PausedFor(now) is not null) Assert.NotNull(hand.NextTick(now));
             Assert.All(held, d => Assert.True(d.State != DeliveryState.Following || !d.First!.IsDecided));
             Assert.All(all, link => Assert.True(
                 !link.Account.IsOver || link.Account.CountOf(DeliveryState.Waiting) == 0));

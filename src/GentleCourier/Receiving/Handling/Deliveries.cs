@@ -129,8 +129,8 @@ internal sealed class Deliveries : IDisposable
     /// <summary>Nothing is to be fetched for this time; null: as usual. See <see cref="Credit.Pause"/>.</summary>
     public void Pause(TimeSpan? time)
     {
-        using (var turn = Enter()) hand.Credit.Pause(time + turn.Now);
-        if (time is { Ticks: > 0 } pause) _ = LookAfterAsync(pause, null);
+        using var turn = Enter();
+        hand.Credit.Pause(time + turn.Now);
     }
 
     /// <summary>See <see cref="Credit.Stuck"/>.</summary>
@@ -223,14 +223,14 @@ internal sealed class Deliveries : IDisposable
         using var turn = Enter();
     }
 
-    private async Task LookAfterAsync(TimeSpan time, TimeSpan? tick)
+    private async Task LookAfterAsync(TimeSpan time, TimeSpan tick)
     {
         // Timers cut off parts of milliseconds, and would end at once again and again.
         var whole = TimeSpan.FromMilliseconds(Math.Max(0, Math.Ceiling(time.TotalMilliseconds)));
         await Task.Delay(whole, clock, isOver).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (isOver.IsCancellationRequested) return;
         using var turn = Enter();
-        // It may have come a little early: then there is another.
+        // It may have come a little early: then there is another, whatever it was for.
         if (tickAt == tick) tickAt = null;
         hand.Tick(turn.Now);
     }
@@ -260,7 +260,7 @@ internal sealed class Deliveries : IDisposable
                 else if (link.Account.Decided.Count > 0) link.WakeInTime();
             }
             readied = hand.Readied - readied;
-            if (hand.NextTick is { } at && !(tickAt <= at)) (tickAt, next) = (at, at);
+            if (hand.NextTick(now) is { } at && !(tickAt <= at)) (tickAt, next) = (at, at);
         }
         finally
         {

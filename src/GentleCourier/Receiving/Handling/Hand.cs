@@ -49,8 +49,14 @@ internal sealed class Hand(
     /// <summary>Whether any is in doubt.</summary>
     public bool HasDoubts => inDoubt.Count > 0;
 
-    /// <summary>When <see cref="Tick"/> is to be called next; null: nothing waits for a time.</summary>
-    public TimeSpan? NextTick => timed.TryPeek(out _, out var at) ? at : null;
+    /// <summary>
+    /// When time alone changes something next, so that <see cref="Tick"/> is to be called; null: nothing waits for it.
+    /// </summary>
+    public TimeSpan? NextTick(TimeSpan now)
+    {
+        var pause = now + credit.PausedFor(now);
+        return timed.TryPeek(out _, out var at) && !(pause < at) ? at : pause;
+    }
 
     public int CountOf(DeliveryState state) => counts[(int)state];
 
