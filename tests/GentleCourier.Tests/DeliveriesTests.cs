@@ -69,6 +69,35 @@ public sealed class DeliveriesTests
         Assert.Same(last[0], await second.WaitAsync(Limit, TestContext.Current.CancellationToken));
     }
 
+    /// <summary>Timers take no more than 49 days.</summary>
+    [Fact]
+    public async Task What_waits_for_months_comes_then_and_keeps_nothing_else_from_coming()
+    {
+        var clock = new FakeTimeProvider();
+        using var deliveries = NewDeliveries(4, clock);
+        var link = deliveries.Open(new LinkAccount { HoldsDelays = true, Settler = null! });
+        foreach (var days in new[] { 90, 100 })
+        {
+            Bring(deliveries, link, 1);
+            var taken = await deliveries.TakeUpAsync(TestContext.Current.CancellationToken);
+            taken.Settle(new Outcome.Modified(TimeSpan.FromDays(days), "the dock is dry"));
+            deliveries.Handled(TimeSpan.Zero, 1);
+        }
+        var began = clock.GetUtcNow();
+        for (var due = 1; due <= 2; due++)
+        {
+            var next = deliveries.TakeUpAsync(TestContext.Current.CancellationToken).AsTask();
+            for (var days = 0; !next.IsCompleted && days < 10_000; days++)
+            {
+                clock.Advance(TimeSpan.FromDays(1));
+                // Whoever was woken arms the next alarm.
+                await Task.WhenAny(next, Task.Delay(1, TestContext.Current.CancellationToken));
+            }
+            await next.WaitAsync(Limit, TestContext.Current.CancellationToken);
+            Assert.True(clock.GetUtcNow() - began >= TimeSpan.FromDays(80 + (10 * due)));
+        }
+    }
+
     /// <summary>A clock of tests runs what waits for it, which may wait for what another thread has in hand.</summary>
     [Fact]
     public async Task The_clock_is_asked_outside_of_the_lock()

@@ -13,6 +13,9 @@ internal sealed class Deliveries : IDisposable
     // what goes together.
     private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
 
+    // No alarm is further away, since timers take no more than some weeks: another follows it.
+    private static readonly TimeSpan LongestAlarm = TimeSpan.FromDays(1);
+
     private readonly Hand hand;
     private readonly TimeProvider clock;
     private readonly long began;
@@ -226,7 +229,8 @@ internal sealed class Deliveries : IDisposable
     private async Task LookAfterAsync(TimeSpan time, TimeSpan tick)
     {
         // Timers cut off parts of milliseconds, and would end at once again and again.
-        var whole = TimeSpan.FromMilliseconds(Math.Max(0, Math.Ceiling(time.TotalMilliseconds)));
+        var whole = TimeSpan.FromMilliseconds(
+            Math.Clamp(Math.Ceiling(time.TotalMilliseconds), 0, LongestAlarm.TotalMilliseconds));
         await Task.Delay(whole, clock, isOver).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (isOver.IsCancellationRequested) return;
         using var turn = Enter();
