@@ -41,6 +41,35 @@ public sealed class HandTests
             Assert.False(DeliveryStates.MayFollow(DeliveryState.Gone, from));
         });
 
+    /// <summary>
+    /// What a link was asked for lies with it while a handler that was thought short turns out long, handlers are
+    /// stuck, or there is a pause: nobody is to wait for that.
+    /// </summary>
+    [Theory]
+    [InlineData("long")]
+    [InlineData("stuck")]
+    [InlineData("pause")]
+    public void What_a_link_may_still_bring_is_withdrawn_when_nobody_begins_it(string why)
+    {
+        var hand = new Hand(
+            new Credit(why == "long" ? Prefetch.SelfTuned : 16, 1, 1), static _ => Outcome.Released,
+            static (_, _) => { });
+        hand.Credit.Handled(TimeSpan.FromMilliseconds(0.1), 1, default);
+        hand.Credit.Exchanged(TimeSpan.FromMilliseconds(0.2));
+        var link = new LinkAccount { BringsByItself = true, Settler = null! };
+        Assert.InRange(hand.Next(link, false, default).Receives, 16, 50);
+        hand.Came(link, [new(new Numbered(1), new(1, 0, 0, 0), link, null!)], false, default);
+        Assert.NotNull(hand.TakeUp(default));
+
+        var now = TimeSpan.FromMilliseconds(100);
+        if (why == "stuck") hand.Credit.Stuck(1);
+        if (why == "pause") hand.Credit.Pause(TimeSpan.FromSeconds(1));
+        Assert.True(hand.HasNext(link, false, now));
+        Assert.True(hand.Next(link, false, now) is { Withdraws: true, Receives: 0, LooksAgain: false });
+        Assert.False(hand.HasNext(link, false, now));
+        Assert.Equal(why == "pause", hand.Next(link, false, now).Withdraws);
+    }
+
     private sealed class History
     {
         private readonly bool holdsDelays;

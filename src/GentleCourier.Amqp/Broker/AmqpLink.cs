@@ -33,7 +33,7 @@ internal sealed class AmqpLink(
         try
         {
             if (Take(link.TryReceive(credit, Budget.Bytes)) is { Count: > 0 } ready) return ready;
-            TopUp(credit);
+            link.TopUp((uint)credit);
             return Take(await link.ReceiveAsync(credit, Budget.Bytes, cancellationToken).ConfigureAwait(false));
         }
         catch (AmqpException e)
@@ -56,7 +56,7 @@ internal sealed class AmqpLink(
                 link.Settle(settlements.Select(s => new Verdict(IdOf(s.Delivery), s.Outcome is Outcome.ReleasedOutcome
                     ? DeliveryState.Released : DeliveryState.Accepted)));
             var taken = credit > 0 ? Take(link.TryReceive(credit, Budget.Bytes)) : [];
-            if (credit > 0) TopUp(credit - taken.Count);
+            if (credit > 0) link.TopUp((uint)(credit - taken.Count));
             return new Exchange([.. Enumerable.Repeat(true, settlements.Count)], taken);
         }
         catch (AmqpException e)
@@ -91,15 +91,6 @@ internal sealed class AmqpLink(
     {
         await session.DisposeAsync().ConfigureAwait(false);
         reader.Dispose();
-    }
-
-    /// <summary>Once half of it is used up, or where it is too much: a frame for each message would cost as much as
-    /// that.
-    /// </summary>
-    private void TopUp(int wanted)
-    {
-        var credit = link.Credit;
-        if (credit > wanted || credit <= wanted / 2) link.Grant((uint)wanted);
     }
 
     private List<HandOver> Take(IReadOnlyList<Arrival> arrivals)

@@ -38,15 +38,6 @@ internal sealed class ReceivingLink(Session session, string name, string address
 
     public override bool IsReceiver => true;
 
-    /// <summary>How many more messages the peer may send at this moment.</summary>
-    public uint Credit
-    {
-        get
-        {
-            lock (Gate) return credit;
-        }
-    }
-
     /// <summary>
     /// How long the peer took to answer this link lately, by the machine's clock: its attaching, and since then a flow
     /// that asked for an answer. A peer need not give one (section 2.7.4).
@@ -59,14 +50,38 @@ internal sealed class ReceivingLink(Session session, string name, string address
         }
     }
 
-    /// <summary>Lets the peer send so many messages more than have come so far.</summary>
+    /// <summary>How many more messages the peer may send at this moment.</summary>
+    public uint Credit
+    {
+        get
+        {
+            lock (Gate) return credit;
+        }
+    }
+
+    /// <summary>
+    /// Lets so many messages lie here or be under way, once half of them are used up, or where they are too many: a
+    /// frame for each message would cost as much as that.
+    /// </summary>
+    public void TopUp(uint messages)
+    {
+        lock (Gate)
+        {
+            var all = credit + Here;
+            isWithdrawn = false;
+            if (all > messages || all <= messages / 2) Grant(messages);
+        }
+    }
+
+    /// <summary>Lets so many messages lie here or be under way: what has come and nobody has taken counts.</summary>
     public void Grant(uint messages)
     {
         lock (Gate)
         {
+            messages -= Math.Min(messages, Here);
+            isWithdrawn = false;
             if (!IsUp || credit == messages) return;
             (credit, largestGrant, excess) = (messages, Math.Max(largestGrant, messages), 0);
-            isWithdrawn = false;
             var asks = Stopwatch.GetElapsedTime(askedAt) >= AskEvery;
             if (asks) (asked, askedAt) = (unchecked(deliveryCount + credit), Stopwatch.GetTimestamp());
             SendFlow(drain: false, echo: asks);
@@ -273,6 +288,8 @@ internal sealed class ReceivingLink(Session session, string name, string address
         {
             partialId = null;
             partial.CutTo(0);
+            // It has used up credit all the same (section 2.6.14), and whoever waits waits for another.
+            if (!isWithdrawn && credit < largestGrant) Grant(credit + Here + 1);
         }
         else if (partial.Length + payload.Length > Session.Connection.Settings.MaxMessageSize)
         {
@@ -353,6 +370,8 @@ internal sealed class ReceivingLink(Session session, string name, string address
         partialId = null;
         if (credit == 0) Complete(ref drained);
     }
+
+    private uint Here => (uint)ready.Count + (partialId is null ? 0u : 1u);
 
     private void Release(uint id) => Session.Send(Disposition.Shape, new Disposition
     {

@@ -192,17 +192,23 @@ internal sealed class Hand(
         if (link.Sent.Count > 0 || link.IsOver || IsWorthTelling(link, isTime, now)) Send(link);
         var step = new Step
         {
-            Withdraws = isPaused || surplus > 0, Settles = link.Sent.Count > 0,
-            LooksAgain = credit.IsSelfTuned && CountOf(DeliveryState.Ready) > 0,
+            Withdraws = isPaused || surplus > 0 || MayBringTooMuch(link, now), Settles = link.Sent.Count > 0,
         };
-        return link.IsReceiving || link.IsOver ? step
-            : step.Settles ? step with { Fetches = credit.WorthFetching(Holding, link.Sent.Count, now) }
-            : step with { Receives = Needed(link, now) };
+        link.MayBring &= !step.Withdraws || link.IsReceiving;
+        if (!link.IsReceiving && !link.IsOver)
+            step = step.Settles ? step with { Fetches = credit.WorthFetching(Holding, link.Sent.Count, now) }
+                : step with { Receives = Needed(link, now) };
+        link.MayBring |= link.BringsByItself && step is not { Fetches: 0, Receives: 0 };
+        return step with
+        {
+            LooksAgain = credit.IsSelfTuned && (CountOf(DeliveryState.Ready) > 0 || (link.MayBring && Busy > 0)),
+        };
     }
 
     /// <summary>Whether <see cref="Next"/> has something to do for it.</summary>
     public bool HasNext(LinkAccount link, bool isTime, TimeSpan now) => SurplusOf(link, now) > 0
-        || IsWorthTelling(link, isTime, now) || (!link.IsReceiving && !link.IsOver && Needed(link, now) > 0);
+        || IsWorthTelling(link, isTime, now) || (!link.IsReceiving && !link.IsOver && Needed(link, now) > 0)
+        || MayBringTooMuch(link, now);
 
     /// <summary>The broker has been told of what was sent; or of this one of it.</summary>
     public void Told(LinkAccount link, TakenDelivery? alone = null)
@@ -245,6 +251,14 @@ internal sealed class Hand(
 
     private int SurplusOf(LinkAccount link, TimeSpan now) => link.CountOf(DeliveryState.Ready) is var own && own == 0
         ? 0 : link.IsOver ? own : Math.Min(own, credit.Surplus(Holding, now));
+
+    /// <summary>
+    /// What it was asked for may have come since, or comes yet, and nobody is to have it here: a handler that was
+    /// thought short is long, handlers are stuck, or there is a pause. Others can begin it.
+    /// </summary>
+    private bool MayBringTooMuch(LinkAccount link, TimeSpan now) => link.MayBring && !link.IsReceiving
+        && (credit.IsStuck || credit.PausedFor(now) is not null || (credit.IsSelfTuned && Busy > 0
+            && CountOf(DeliveryState.Ready) == 0 && Needed(link, now) == 0));
 
     private int Needed(LinkAccount link, TimeSpan now) =>
         link.IsBeside ? credit.NeededBeside(Holding, now) : credit.NeededNow(Holding, now);
@@ -403,6 +417,9 @@ internal sealed class LinkAccount
 
     /// <summary>Whether it waits for deliveries.</summary>
     public bool IsReceiving { get; set; }
+
+    /// <summary>Whether some that it was asked for may lie with it, or be on their way, though nobody waits.</summary>
+    public bool MayBring { get; set; }
 
     /// <summary>The host stops.</summary>
     public bool IsOver { get; set; }
