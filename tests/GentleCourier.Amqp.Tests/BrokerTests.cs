@@ -33,7 +33,7 @@ public sealed class BrokerTests
         var (name, address) = SharedBroker.Queue();
         await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
         var session = await connection.BeginSessionAsync(Cancel);
-        var sent = await SendAsync(session, address, [.. Enumerable.Range(0, 1000).Select(Samples.Json)]);
+        var sent = await SendAsync(session, address, [.. Enumerable.Range(0, 1000).Select(i => Samples.Json(i))]);
         Assert.Null(sent.WhyNot);
         Assert.All(sent.Outcomes, o => Assert.IsType<Accepted>(o));
         Assert.Equal(1000, SharedBroker.One.Depth(name));
@@ -94,7 +94,7 @@ public sealed class BrokerTests
         var (_, address) = SharedBroker.Queue();
         await using var connection = await Peers.ConnectAsync(SharedBroker.One.Address);
         var session = await connection.BeginSessionAsync(Cancel);
-        await SendAsync(session, address, [.. Enumerable.Range(0, 20).Select(Samples.Json)]);
+        await SendAsync(session, address, [.. Enumerable.Range(0, 20).Select(i => Samples.Json(i))]);
         var another = await connection.BeginSessionAsync(Cancel);
         var first = await another.AttachReceiverAsync("first", address, Cancel);
         first.Grant(20);

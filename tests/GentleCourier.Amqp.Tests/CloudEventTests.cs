@@ -165,10 +165,113 @@ public sealed class CloudEventTests
             StringComparison.Ordinal);
         Assert.Contains("neither text nor bytes", Refusal(Write(null, Attributes(), Section.Value, 5)),
             StringComparison.Ordinal);
-        var odd = Attributes();
-        odd.Add("cloudEvents_odd", new object?[] { 1 });
-        Assert.Contains("'odd' is of a type that CloudEvents does not have",
-            Refusal(Write(null, odd, Section.Value, "1")), StringComparison.Ordinal);
+    }
+
+    /// <summary>What one attribute is like is nobody's fault here: it is kept, and the event is handled.</summary>
+    [Theory]
+    [InlineData(1.5, "1.5")]
+    [InlineData(12345678901L, "12345678901")]
+    [InlineData(ulong.MaxValue, "18446744073709551615")]
+    [InlineData(float.NaN, "NaN")]
+    [InlineData((ushort)7, "7")]
+    public void An_attribute_of_a_type_that_cloudevents_does_not_have_costs_nothing(object value, string text)
+    {
+        var attributes = Attributes();
+        attributes.Add("cloudEvents_odd", value);
+        attributes.Add("cloudEvents_list", new object?[] { 1, "a" });
+        attributes.Add("cloudEvents_large", new object?[100_000]);
+        var json = Read(Write(null, attributes, Section.Data, new Binary("1"u8.ToArray())));
+        var read = CourierEvent.Read(Encoding.UTF8.GetBytes(json));
+        Assert.Equal(("7", text), (read.Id, read.Extensions["odd"]));
+        Assert.Equal("[1,\"a\"]", JsonNode.Parse(json)!["list"]!.ToJsonString());
+        Assert.Equal("(100009 bytes)", read.Extensions["large"]);
+    }
+
+    [Fact]
+    public void A_time_without_its_zone_is_not_guessed()
+    {
+        static string With(string time) => $$"""
+            {"specversion":"1.0","id":"1","source":"/g","type":"t","time":"{{time}}","data":1}
+            """;
+        foreach (var good in (string[])["2026-05-01T08:00:00Z", "2026-05-01T08:00:00\\u002B02:00",
+            "2026-05-01T08:00:00.123-02:00"])
+            Assert.NotNull(CourierEvent.Read(Encoding.UTF8.GetBytes(With(good))).Time);
+        foreach (var bad in (string[])["2026-05-01T08:00:00", "2026-05-01", "2026-05-01T08:00:00.1234567"])
+            Assert.Contains("with its zone", Assert.Throws<UnreadableEventException>(
+                () => CourierEvent.Read(Encoding.UTF8.GetBytes(With(bad)))).Message, StringComparison.Ordinal);
+    }
+
+    /// <summary>Whoever finds it among the dead letters knows whose it is, and has all that was in it.</summary>
+    [Fact]
+    public void What_is_no_event_is_kept_with_all_that_can_be_read_of_it()
+    {
+        var properties = new Properties
+        {
+            MessageId = "m-1", Subject = "tide", CorrelationId = 7ul, ContentType = "application/json",
+            ContentEncoding = "gzip", CreationTime = new Timestamp(0),
+        };
+        var attributes = Attributes();
+        attributes.Add("pier", "Longsand");
+        var bytes = Write(properties, attributes, Section.Data, new Binary(new byte[] { 0x1f, 0x8b }));
+        var expected = """
+            {"specversion":"1.0","id":"7","source":"/gates","type":"test.tap","datacontenttype":"application/json",
+             "data_base64":"H4s=","amqp":{"properties":{"message-id":"m-1","subject":"tide","correlation-id":7,
+             "content-type":"application/json","content-encoding":"gzip","creation-time":"1970-01-01T00:00:00+00:00"},
+             "application-properties":{"pier":"Longsand"}}}
+            """;
+        Assert.True(JsonNode.DeepEquals(JsonNode.Parse(expected), Kept(bytes)), Kept(bytes).ToJsonString());
+        Assert.Equal("7", CourierEvent.Read(Encoding.UTF8.GetBytes(Kept(bytes).ToJsonString())).Id);
+
+        // A part of it must not pass for all of it.
+        foreach (var kept in (JsonNode[])[Kept([.. bytes, 0x00, 0x53, 0x10]), Kept(bytes, whole: 99_000_000)])
+        {
+            Assert.Equal("7", (string?)kept["id"]);
+            Assert.Null(kept["data_base64"]);
+        }
+        Assert.Equal(99_000_000, (long)Kept(bytes, whole: 99_000_000)["amqp"]!["size"]!);
+        Assert.Equal(Convert.ToBase64String(bytes), (string?)Kept(bytes, whole: 1)["amqp"]!["head_base64"]);
+
+        static JsonNode Kept(byte[] bytes, long? whole = null) => JsonNode.Parse(
+            Unread.KeepOf(bytes, Message.AsFarAsSound(bytes), whole))!;
+    }
+
+    /// <summary>What it costs to look through a message is what its bytes cost, whatever they say.</summary>
+    [Fact]
+    public void A_body_of_a_million_pieces_and_values_of_a_million_items_cost_what_their_bytes_cost()
+    {
+        const int Million = 1_000_000;
+        using var pieces = new WireBuffer();
+        for (var i = 0; i < Million; i++)
+        {
+            Message.Begin(pieces, Section.Data);
+            WireTypes.WriteBinary(pieces, "1"u8);
+        }
+        Assert.Equal(Million, Message.Of(pieces.Written.ToArray()).Body.Length);
+
+        byte[] list = [.. Convert.FromHexString("d0000f424600" + "0f4242"), .. Enumerable.Repeat((byte)0x45, Million + 2)];
+        byte[][] messages =
+        [
+            // As annotations, as a message-id, as an attribute, as the body.
+            [0x00, 0x53, 0x72, .. MapOf("x-opt-other"), .. list], [0x00, 0x53, 0x73, .. ListOf(list)],
+            [0x00, 0x53, 0x74, .. MapOf("cloudEvents_id"), .. list], [0x00, 0x53, 0x77, .. list],
+        ];
+        foreach (var bytes in messages)
+        {
+            var before = GC.GetAllocatedBytesForCurrentThread();
+            var message = Message.AsFarAsSound(bytes);
+            _ = Notes.Of(message);
+            using var reader = new CloudEventReader();
+            Assert.Throws<UnreadableEventException>(() => reader.Read(message));
+            _ = Unread.KeepOf(bytes, message, null);
+            Assert.InRange(GC.GetAllocatedBytesForCurrentThread() - before, 0, 8 * Million);
+        }
+
+        static byte[] MapOf(string name) =>
+            [0xd1, 0x00, 0x0f, 0x42, (byte)(0x4f + 2 + name.Length), 0x00, 0x00, 0x00, 0x02, 0xa1, (byte)name.Length,
+                .. Encoding.ASCII.GetBytes(name)];
+
+        static byte[] ListOf(byte[] item) =>
+            [0xd0, 0x00, 0x0f, 0x42, 0x4f, 0x00, 0x00, 0x00, 0x01, .. item];
     }
 
     [Theory]

@@ -14,10 +14,11 @@ internal static class Fuzz
     {
         get
         {
-            var count = int.Parse(Environment.GetEnvironmentVariable("COURIER_FUZZ_SEEDS") ?? "1");
-            for (var seed = 1; seed <= count; seed++) yield return seed;
+            for (var seed = 1; seed <= Count; seed++) yield return seed;
         }
     }
+
+    public static int Count => int.Parse(Environment.GetEnvironmentVariable("COURIER_FUZZ_SEEDS") ?? "1");
 
     /// <summary>Feeds the decoder with random bytes, and with sound ones that were changed.</summary>
     public static void Decoder(int seed, int rounds)

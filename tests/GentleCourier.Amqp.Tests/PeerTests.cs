@@ -200,11 +200,6 @@ public sealed class PeerTests
             }, "delivery 8 began in the middle of delivery 7"),
             (async l =>
             {
-                for (var i = 0; i < 11; i++)
-                    await talk!.TransferAsync(l.RemoteHandle!.Value, i == 0 ? 9u : null, new byte[100], more: true);
-            }, "more than 1000 bytes"),
-            (async l =>
-            {
                 for (var i = 0u; i < 5 + 40 + 1; i++)
                     await talk!.TransferAsync(l.RemoteHandle!.Value, 10 + i, Message());
             }, "there was no credit"),
@@ -528,9 +523,65 @@ public sealed class PeerTests
         // One that the peer takes back in the middle is as if it had never begun.
         await talk.TransferAsync(0, 2, [5], more: true);
         await talk.SendAsync(Transfer.Shape, new Transfer { Handle = 0, Aborted = true });
-        one.Grant(1);
+        // It has used up its credit all the same, and there is other for it (section 2.6.14).
+        await peer.HeardAsync<FlowState>(f => f is { Handle: 0, DeliveryCount: 2, LinkCredit: 1 });
         await talk.TransferAsync(0, 3, [6]);
         Assert.Equal([6], (await one.ReceiveAsync(1, 9, Cancel))[0].Message.ToArray());
+    }
+
+    [Fact]
+    public async Task Of_a_message_that_is_too_large_the_head_comes_and_what_follows_comes_whole()
+    {
+        await using var peer = new ScriptedPeer();
+        Talk? talk = null;
+        peer.On = (t, told) => Task.FromResult((talk = t) is null || told.Performative is FlowState);
+        var (connection, session) = await BeginAsync(peer, h => Peers.Settings(h) with { MaxMessageSize = 1000 });
+        await using var _ = connection;
+        await using var link = await session.AttachReceiverAsync("in", "taps", Cancel);
+        link.Grant(5);
+        for (var i = 0; i < 30; i++)
+            await talk!.TransferAsync(0, i == 0 ? 9u : null, [.. Enumerable.Repeat((byte)i, 100)], more: i < 29);
+        await talk!.TransferAsync(0, 10, [7]);
+        List<Arrival> come = [];
+        while (come.Count < 2) come.AddRange(await link.ReceiveAsync(5, int.MaxValue, Cancel));
+        Assert.Equal((3000L, 1000), (come[0].Whole, come[0].Message.Length));
+        Assert.All(Enumerable.Range(0, 1000), i => Assert.Equal(i / 100, come[0].Message.Span[i]));
+        Assert.Equal((null, 1), (come[1].Whole, come[1].Message.Length));
+        link.Settle(come.Select(a => new Verdict(a.Id, DeliveryState.Accepted)));
+        Assert.Equal(10u, (await peer.HeardAsync<Disposition>()).Last);
+        Assert.Equal(3u, link.Credit);
+    }
+
+    /// <summary>Any number is legal (section 2.7.1), and there is another connection once all are taken.</summary>
+    [Theory]
+    [InlineData(0)]
+    [InlineData(4)]
+    [InlineData(254)]
+    [InlineData(255)]
+    [InlineData(4999)]
+    public async Task A_peer_may_allow_any_number_of_sessions(int channelMax)
+    {
+        await using var peer = new LegalPeer(0);
+        peer.Habits.Open.ChannelMax = (ushort)channelMax;
+        (peer.Habits.Refuses, peer.Habits.Breaks) = (0, 0);
+        await using var connection = await Peers.ConnectAsync(peer.Address);
+        var sessions = new List<Session>();
+        for (var i = 0; i <= Math.Min(channelMax, 600); i++) sessions.Add(await connection.BeginSessionAsync(Cancel));
+        if (channelMax <= 600)
+        {
+            Assert.Null(await connection.TryBeginSessionAsync(Cancel));
+            var full = await Assert.ThrowsAsync<AmqpException>(() => connection.BeginSessionAsync(Cancel));
+            Assert.Contains($"no more than {channelMax + 1} sessions", full.Message, StringComparison.Ordinal);
+        }
+        // Each number is free again once its session has ended.
+        await sessions[sessions.Count / 2].DisposeAsync();
+        Assert.NotNull(await connection.TryBeginSessionAsync(Cancel));
+        Assert.Equal(sessions.Count, sessions.Select(s => s.Channel).Distinct().Count());
+
+        await using var connections = new Connections(Peers.Parse(peer.Address), TimeProvider.System);
+        for (var i = 0; i < 10; i++) await connections.BeginSessionAsync(Cancel);
+        Assert.Equal(1 + (int)Math.Ceiling(10.0 / (channelMax + 1)), peer.Conversations);
+        Assert.Empty(peer.Complaints);
     }
 
     [Fact]

@@ -286,22 +286,25 @@ internal sealed class Talk(ScriptedPeer peer, Stream stream)
     {
         var reader = new WireReader(body);
         var code = (byte)Descriptor.Read(ref reader, Performative.CodeOf)!;
-        object performative = code switch
-        {
-            Performative.SaslInit => Fields(SaslInit.Shape, ref reader),
-            Performative.Open => Fields(Open.Shape, ref reader),
-            Performative.Begin => Fields(Begin.Shape, ref reader),
-            Performative.Attach => Fields(Attach.Shape, ref reader),
-            Performative.Flow => Fields(FlowState.Shape, ref reader),
-            Performative.Transfer => Fields(Transfer.Shape, ref reader),
-            Performative.Disposition => Fields(Disposition.Shape, ref reader),
-            Performative.Detach => Fields(Detach.Shape, ref reader),
-            Performative.End => Fields(End.Shape, ref reader),
-            Performative.Close => Fields(Close.Shape, ref reader),
-            _ => throw new InvalidOperationException($"the peer was told 0x{code:x2}"),
-        };
+        var performative = Read(code, ref reader);
         return new(frame.Channel, code, performative, reader.Rest.ToArray());
     }
+
+    /// <summary>The fields of a performative.</summary>
+    public static object Read(byte code, ref WireReader reader) => code switch
+    {
+        Performative.SaslInit => Fields(SaslInit.Shape, ref reader),
+        Performative.Open => Fields(Open.Shape, ref reader),
+        Performative.Begin => Fields(Begin.Shape, ref reader),
+        Performative.Attach => Fields(Attach.Shape, ref reader),
+        Performative.Flow => Fields(FlowState.Shape, ref reader),
+        Performative.Transfer => Fields(Transfer.Shape, ref reader),
+        Performative.Disposition => Fields(Disposition.Shape, ref reader),
+        Performative.Detach => Fields(Detach.Shape, ref reader),
+        Performative.End => Fields(End.Shape, ref reader),
+        Performative.Close => Fields(Close.Shape, ref reader),
+        _ => throw new InvalidOperationException($"the peer was told 0x{code:x2}"),
+    };
 
     private static T Fields<T>(Composite<T> shape, ref WireReader reader) where T : class, new()
     {

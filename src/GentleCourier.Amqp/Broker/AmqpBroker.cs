@@ -6,6 +6,7 @@ using GentleCourier.Engines;
 using GentleCourier.Events;
 using GentleCourier.Watching;
 using Microsoft.Extensions.Logging;
+using Microsoft.Extensions.Logging.Abstractions;
 
 namespace GentleCourier.Amqp.Broker;
 
@@ -16,21 +17,24 @@ namespace GentleCourier.Amqp.Broker;
 internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
 {
     private readonly AmqpAddress address;
-    private readonly LastingConnection publishing, receiving;
+    private readonly Connections publishing, receiving;
     private readonly Publisher publisher;
+    private readonly Looks looks;
     private readonly Depths depths;
     private readonly TimeProvider clock;
+    private readonly ILogger logger;
     private BrokerServices? services;
     private volatile Topology known = Topology.Empty;
 
     public AmqpBroker(AmqpAddress address, TimeProvider clock, ILogger? logger = null)
     {
-        (this.address, this.clock) = (address, clock);
+        (this.address, this.clock, this.logger) = (address, clock, logger ?? NullLogger.Instance);
         // How long a peer is silent is a matter of the network, whatever time it is for the services.
-        publishing = new LastingConnection(address, TimeProvider.System, logger);
-        receiving = new LastingConnection(address, TimeProvider.System, logger);
+        publishing = new Connections(address, TimeProvider.System, logger);
+        receiving = new Connections(address, TimeProvider.System, logger);
         publisher = new Publisher(publishing);
-        depths = new Depths(receiving, address);
+        looks = new Looks(receiving, address);
+        depths = new Depths(looks);
     }
 
     public string DisplayName => address.DisplayName;
@@ -45,9 +49,9 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
     public async Task PrepareAsync(Topology topology, bool create, CancellationToken cancellationToken)
     {
         known = topology;
-        List<string> missing = [];
-        foreach (var queue in topology.Queues)
-            if (!await depths.IsThereAsync(queue, cancellationToken).ConfigureAwait(false)) missing.Add(queue);
+        string[] queues = [.. topology.Queues];
+        var areThere = await depths.AreThereAsync(queues, cancellationToken).ConfigureAwait(false);
+        var missing = queues.Where((_, i) => !areThere[i]).ToList();
         if (missing.Count == 0) return;
         throw new CourierException(
             $"{string.Join(", ", missing.Select(q => $"queue '{q}' ('{address.Of(q)}')"))} does not exist in "
@@ -89,14 +93,14 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
     public async Task<IReceivingLink> OpenLinkAsync(
         string queue, string worker, TimeSpan lease, CancellationToken cancellationToken)
     {
-        var connection = await receiving.GetAsync(cancellationToken).ConfigureAwait(false);
         // Of its own: a peer may give to others what was not settled only when the session ends.
-        var session = await connection.BeginSessionAsync(cancellationToken).ConfigureAwait(false);
+        var session = await receiving.BeginSessionAsync(cancellationToken).ConfigureAwait(false);
         try
         {
             var link = await session.AttachReceiverAsync(
                 $"{worker} {queue} {Guid.NewGuid():n}", address.Of(queue), cancellationToken).ConfigureAwait(false);
-            return new AmqpLink(session, link, publisher, address, queue);
+            depths.Receives(queue, link);
+            return new AmqpLink(session, link, publisher, address, queue, logger);
         }
         catch
         {
@@ -142,9 +146,9 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
 
     public async ValueTask DisposeAsync()
     {
-        await publisher.DisposeAsync().ConfigureAwait(false);
         await publishing.DisposeAsync().ConfigureAwait(false);
+        await publisher.DisposeAsync().ConfigureAwait(false);
         await receiving.DisposeAsync().ConfigureAwait(false);
-        depths.Dispose();
+        looks.Dispose();
     }
 }

@@ -1,4 +1,4 @@
-using System.Text;
+using System.Globalization;
 using GentleCourier.Amqp.Events;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
@@ -7,6 +7,7 @@ using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Amqp.Broker;
 
@@ -14,13 +15,15 @@ namespace GentleCourier.Amqp.Broker;
 /// A worker's link to one queue. What fails and what is set aside is a companion's, where the receiver has a store;
 /// without one it is sent anew, with the count or the reason in the message, before the old one is accepted.
 /// </summary>
-internal sealed class AmqpLink(
-    Session session, ReceivingLink link, Publisher publisher, AmqpAddress address, string queue) : IReceivingLink
+internal sealed partial class AmqpLink(
+    Session session, ReceivingLink link, Publisher publisher, AmqpAddress address, string queue,
+    ILogger logger) : IReceivingLink
 {
     private readonly CloudEventReader reader = new();
     private readonly Header header = new();
     private readonly Lock reading = new();
     private int asked;
+    private bool saysSettled;
 
     public TimeSpan? RenewEvery => null;
 
@@ -53,8 +56,9 @@ internal sealed class AmqpLink(
         try
         {
             if (settlements.Count > 0)
-                link.Settle(settlements.Select(s => new Verdict(IdOf(s.Delivery), s.Outcome is Outcome.ReleasedOutcome
-                    ? DeliveryState.Released : DeliveryState.Accepted)));
+                link.Settle(settlements.Where(s => !Of(s.Delivery).IsSettled).Select(s => new Verdict(
+                    Of(s.Delivery).Id,
+                    s.Outcome is Outcome.ReleasedOutcome ? DeliveryState.Released : DeliveryState.Accepted)));
             var taken = credit > 0 ? Take(link.TryReceive(credit, Budget.Bytes)) : [];
             if (credit > 0) link.TopUp((uint)(credit - taken.Count));
             return new Exchange([.. Enumerable.Repeat(true, settlements.Count)], taken);
@@ -89,6 +93,7 @@ internal sealed class AmqpLink(
 
     public async ValueTask DisposeAsync()
     {
+        await SendBackAsync().ConfigureAwait(false);
         await session.DisposeAsync().ConfigureAwait(false);
         reader.Dispose();
     }
@@ -100,36 +105,32 @@ internal sealed class AmqpLink(
 
     private HandOver Read(Arrival arrival)
     {
+        if (arrival.IsSettled && !Volatile.Read(ref saysSettled))
+        {
+            Volatile.Write(ref saysSettled, true);
+            LogSettledBeforehand(logger, queue);
+        }
+        var message = Message.AsFarAsSound(arrival.Message);
         try
         {
-            var message = Message.Of(arrival.Message);
-            return new AmqpDelivery(arrival.Id, JsonOf(message, out var problem), AttemptOf(message))
-            {
-                Problem = problem,
-            };
+            if (arrival.Whole is { } whole)
+                throw new UnreadableEventException(string.Create(CultureInfo.InvariantCulture,
+                    $"the message has {whole:N0} bytes, more than {ConnectionSettings.LargestMessage:N0}"));
+            if (message.Problem is { } problem)
+                throw new UnreadableEventException($"the message is not sound: {problem}");
+            return new AmqpDelivery(arrival, reader.Read(message), AttemptOf(message));
         }
-        catch (DecodeException e)
+        // Whatever it is, it is this message's alone.
+        catch (Exception e)
         {
-            return new AmqpDelivery(arrival.Id, arrival.Message, null)
-            {
-                Problem = $"the message is not sound: {e.Message}",
-            };
+            // Nobody begins it, so it is of no account how often somebody has.
+            return new AmqpDelivery(arrival, KeepOf(arrival, message), 1) { Problem = Words.Of(e) };
         }
     }
 
-    private ReadOnlyMemory<byte> JsonOf(in Message message, out string? problem)
-    {
-        try
-        {
-            problem = null;
-            return reader.Read(message);
-        }
-        catch (UnreadableEventException e)
-        {
-            problem = e.Message;
-            return message.Body;
-        }
-    }
+    private static ReadOnlyMemory<byte> KeepOf(Arrival arrival, in Message message) =>
+        CloudEventReader.IsStructured(message) ? message.Body
+            : Unread.KeepOf(arrival.Message, message, arrival.Whole);
 
     /// <summary>The first, as far as is known, unless somebody has had it before; null: nobody has counted.</summary>
     private int? AttemptOf(in Message message)
@@ -151,6 +152,11 @@ internal sealed class AmqpLink(
                 await SendAsync(address.Of(queue), new(delivery.Json, new(next)), cancellationToken)
                     .ConfigureAwait(false);
             }
+            else if (outcome is Outcome.ReleasedOutcome && Of(delivery).IsSettled)
+            {
+                await SendAsync(address.Of(queue), new(delivery.Json, new(delivery.Attempt)), cancellationToken)
+                    .ConfigureAwait(false);
+            }
             else if (outcome is Outcome.Rejected { Reason: var reason })
             {
                 var place = address.DeadLetterAddress!.Replace("{queue}", queue, StringComparison.Ordinal);
@@ -170,12 +176,38 @@ internal sealed class AmqpLink(
 
     private static LinkLostException Lost(AmqpException e) => new(e.Message, e);
 
-    private static uint IdOf(HandOver delivery) => delivery is AmqpDelivery { Id: var id } ? id
-        : throw new ArgumentException("the delivery is of another link", nameof(delivery));
+    private static AmqpDelivery Of(HandOver delivery) => delivery as AmqpDelivery
+        ?? throw new ArgumentException("the delivery is of another link", nameof(delivery));
 
-    private sealed class AmqpDelivery(uint id, ReadOnlyMemory<byte> json, int? attempt)
+    /// <summary>What the peer has settled beforehand, and nobody has taken: only sent anew it is not lost.</summary>
+    private async Task SendBackAsync()
+    {
+        try
+        {
+            foreach (var delivery in Take(link.TakeSettled()))
+                await SendAsync(address.Of(queue), new(delivery.Json, default), CancellationToken.None)
+                    .ConfigureAwait(false);
+        }
+        catch (AmqpException e)
+        {
+            LogNotSentBack(logger, queue, e.Message);
+        }
+    }
+
+    [LoggerMessage(601, LogLevel.Warning,
+        "Queue {Queue}: the broker settles what it hands over beforehand, so that a kill loses it; have it send unsettled "
+        + "messages to receivers that ask for them")]
+    private static partial void LogSettledBeforehand(ILogger logger, string queue);
+
+    [LoggerMessage(602, LogLevel.Error,
+        "Queue {Queue}: what the broker had settled beforehand, and nobody had begun, could not be sent back: {Problem}")]
+    private static partial void LogNotSentBack(ILogger logger, string queue, string problem);
+
+    private sealed class AmqpDelivery(Arrival arrival, ReadOnlyMemory<byte> json, int? attempt)
         : HandOver(json, attempt, attempt == 1 ? 0 : null)
     {
-        public uint Id => id;
+        public uint Id => arrival.Id;
+
+        public bool IsSettled => arrival.IsSettled;
     }
 }

@@ -1,4 +1,4 @@
-using GentleCourier.Amqp.Events;
+using System.Collections.Concurrent;
 using GentleCourier.Amqp.Messages;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Reaching;
@@ -12,13 +12,11 @@ internal readonly record struct Publication(ReadOnlyMemory<byte> Json, Notes Not
 
 /// <summary>
 /// Publishes to addresses, each over sessions and a link of its own that are kept: an address that a peer does not
-/// want, or does not answer for, keeps nothing from the others. There are peers that accept what they then drop, since
-/// the queue is not there: so each queue is watched by a link that receives nothing, and is gone with it. Thread-safe.
+/// want, or does not answer for, keeps nothing from the others. Thread-safe.
 /// </summary>
-internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
+internal sealed class Publisher(Connections connections) : IAsyncDisposable
 {
-    private readonly Lock gate = new();
-    private Places? places;
+    private readonly ConcurrentDictionary<string, PublishingPlace> places = new(StringComparer.Ordinal);
 
     /// <summary>Publishes to one address, in order, many on their way at once.</summary>
     /// <param name="address">The address.</param>
@@ -29,15 +27,17 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
     public async Task<Sent> SendAsync(
         string address, bool isQueue, IReadOnlyList<Publication> events, CancellationToken cancellationToken)
     {
-        var connection = await lasting.GetAsync(cancellationToken).ConfigureAwait(false);
-        var (place, writer) = PlaceOf(connection, address, isQueue);
+        var connection = await connections.GetAsync(cancellationToken).ConfigureAwait(false);
+        var place = places.GetOrAdd(address, a => new PublishingPlace(connections, a, isQueue));
         var limit = place.Patience;
         Sent sent;
         try
         {
             var link = await place.LinkAsync().WaitAsync(limit, cancellationToken).ConfigureAwait(false);
-            sent = await link.SendAsync(
-                events, (e, to) => writer.Write(e.Json, to, e.Notes), limit, cancellationToken).ConfigureAwait(false);
+            sent = await link.SendAsync(events, (e, to) => place.Writer.Write(e.Json, to, e.Notes), limit,
+                cancellationToken).ConfigureAwait(false);
+            if (place.WhyUnwatched is { } why) sent = new Sent(new DeliveryState?[events.Count], why, sent.Count);
+            connection = link.Connection;
         }
         catch (AmqpException e)
         {
@@ -50,7 +50,7 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
                 + $"to '{address}'"));
         }
         place.Answered(sent.WhyNot is null);
-        return sent.WhyNot is { } why && connection.WhyEnded is not null ? throw why : sent;
+        return sent.WhyNot is { } whyNot && connection.WhyEnded is not null ? throw whyNot : sent;
     }
 
     /// <summary>
@@ -69,31 +69,8 @@ internal sealed class Publisher(LastingConnection lasting) : IAsyncDisposable
         _ => PublishResult.Deferred("the broker gave it back"),
     };
 
-    public ValueTask DisposeAsync()
+    public async ValueTask DisposeAsync()
     {
-        places?.Writer.Dispose();
-        return ValueTask.CompletedTask;
+        foreach (var place in places.Values) await place.DisposeAsync().ConfigureAwait(false);
     }
-
-    private (PublishingPlace Place, CloudEventWriter Writer) PlaceOf(
-        Connection connection, string address, bool isQueue)
-    {
-        lock (gate)
-        {
-            if (places?.Connection != connection)
-            {
-                places?.Writer.Dispose();
-                places = new Places(connection, new CloudEventWriter(), new(StringComparer.Ordinal));
-            }
-            if (!places.ByAddress.TryGetValue(address, out var place))
-                places.ByAddress[address] = place = new PublishingPlace(connection, address, isQueue);
-            return (place, places.Writer);
-        }
-    }
-
-    /// <param name="Connection">By which they go.</param>
-    /// <param name="Writer">Used under the connection's lock only.</param>
-    /// <param name="ByAddress">The places.</param>
-    private sealed record Places(
-        Connection Connection, CloudEventWriter Writer, Dictionary<string, PublishingPlace> ByAddress);
 }

@@ -1,13 +1,14 @@
-using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Events;
+using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 
 namespace GentleCourier.Amqp.Broker;
 
 /// <summary>
-/// An address that is published to by one connection: the link that sends, and the one that watches whether a queue is
-/// there. They are opened when they are first needed, and again once they are gone. Thread-safe.
+/// An address that is published to: the link that sends, and the one that watches whether a queue is there. They are
+/// opened when they are first needed, and again once they are gone. Thread-safe.
 /// </summary>
-internal sealed class PublishingPlace(Connection connection, string address, bool isQueue)
+internal sealed class PublishingPlace(Connections connections, string address, bool isQueue) : IAsyncDisposable
 {
     private static readonly TimeSpan Longest = TimeSpan.FromSeconds(10), Shortest = TimeSpan.FromSeconds(1);
 
@@ -34,8 +35,11 @@ internal sealed class PublishingPlace(Connection connection, string address, boo
             late = inTime ? null : late is not { } before ? Shortest : 2 * before < Longest ? 2 * before : Longest;
     }
 
-    /// <summary>The link that sends.</summary>
-    /// <exception cref="AmqpException">The peer does not want it.</exception>
+    /// <summary>Writes events as messages; under the lock of the link's connection alone.</summary>
+    public CloudEventWriter Writer { get; } = new();
+
+    /// <summary>The link that sends, to a queue that is there.</summary>
+    /// <exception cref="AmqpException">The peer does not want it, or the queue is not there.</exception>
     public async Task<SendingLink> LinkAsync()
     {
         Task<Opened> opened;
@@ -43,9 +47,46 @@ internal sealed class PublishingPlace(Connection connection, string address, boo
         {
             if (opening is { IsCompleted: true } && opening is not { IsCompletedSuccessfully: true, Result.IsUp: true })
                 opening = OpenAgainAsync(opening);
+            else if (opening is { IsCompletedSuccessfully: true, Result.Guard: not null })
+                opening = WatchedAsync(opening.Result);
             opened = opening ??= OpenAsync();
         }
         return (await opened.ConfigureAwait(false)).Sender;
+    }
+
+    /// <summary>
+    /// Why what it has just taken may be lost: the queue was not there meanwhile. Null where nothing says so.
+    /// </summary>
+    public AmqpException? WhyUnwatched
+    {
+        get
+        {
+            lock (gate) return opening is { IsCompletedSuccessfully: true } ? opening.Result.Guard?.WhyGone : null;
+        }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        Task<Opened>? last;
+        lock (gate) last = opening;
+        // Its connection is closed already, and nothing is waited for.
+        if (last is not null) await ((Task)last).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (last is { IsCompletedSuccessfully: true }) await last.Result.EndAsync().ConfigureAwait(false);
+        Writer.Dispose();
+    }
+
+    private static async Task<Opened> WatchedAsync(Opened opened)
+    {
+        try
+        {
+            await opened.Guard!.WatchAsync().ConfigureAwait(false);
+            return opened;
+        }
+        catch
+        {
+            await opened.EndAsync().ConfigureAwait(false);
+            throw;
+        }
     }
 
     private async Task<Opened> OpenAgainAsync(Task<Opened> before)
@@ -57,47 +98,34 @@ internal sealed class PublishingPlace(Connection connection, string address, boo
 
     private async Task<Opened> OpenAsync()
     {
-        List<Session> sessions = [];
+        var guard = isQueue ? new QueueGuard(connections, address) : null;
+        Session? session = null;
         try
         {
-            var guard = isQueue ? await WatchAsync(sessions).ConfigureAwait(false) : null;
-            sessions.Add(await connection.BeginSessionAsync(default).ConfigureAwait(false));
-            var sender = await sessions[^1].AttachSenderAsync($"{Guid.NewGuid():n}", address, default)
-                .ConfigureAwait(false);
-            return new Opened(sender, guard, sessions);
+            if (guard is not null) await guard.WatchAsync().ConfigureAwait(false);
+            session = await connections.BeginSessionAsync(default).ConfigureAwait(false);
+            var sender = await session.AttachSenderAsync($"{Guid.NewGuid():n}", address, default).ConfigureAwait(false);
+            return new Opened(sender, guard, session);
         }
         catch
         {
-            foreach (var session in sessions) await session.DisposeAsync().ConfigureAwait(false);
+            if (guard is not null) await guard.DisposeAsync().ConfigureAwait(false);
+            if (session is not null) await session.DisposeAsync().ConfigureAwait(false);
             throw;
         }
     }
 
-    private async Task<ReceivingLink?> WatchAsync(List<Session> sessions)
-    {
-        sessions.Add(await connection.BeginSessionAsync(default).ConfigureAwait(false));
-        try
-        {
-            return await sessions[^1].AttachReceiverAsync($"{Guid.NewGuid():n}", address, default)
-                .ConfigureAwait(false);
-        }
-        catch (AmqpException e) when (e.Condition is Conditions.UnauthorizedAccess or Conditions.NotAllowed)
-        {
-            // Who may only send has to trust that the queue is there.
-            return null;
-        }
-    }
-
     /// <param name="Sender">Sends to it.</param>
-    /// <param name="Guard">Is gone once the queue is; null where there is none.</param>
-    /// <param name="Sessions">Theirs.</param>
-    private sealed record Opened(SendingLink Sender, ReceivingLink? Guard, IReadOnlyList<Session> Sessions)
+    /// <param name="Guard">Sees that the queue is there; null where it is none.</param>
+    /// <param name="Session">The sender's.</param>
+    private sealed record Opened(SendingLink Sender, QueueGuard? Guard, Session Session)
     {
         public bool IsUp => Sender.WhyGone is null && Guard?.WhyGone is null;
 
         public async Task EndAsync()
         {
-            foreach (var session in Sessions) await session.DisposeAsync().ConfigureAwait(false);
+            if (Guard is not null) await Guard.DisposeAsync().ConfigureAwait(false);
+            await Session.DisposeAsync().ConfigureAwait(false);
         }
     }
 }

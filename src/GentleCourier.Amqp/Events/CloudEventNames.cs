@@ -26,14 +26,19 @@ internal static class CloudEventNames
     /// somebody else's.
     /// </summary>
     /// <returns>The attribute's name; empty where it is none.</returns>
-    public static ReadOnlySpan<byte> Read(ref WireReader from)
+    public static ReadOnlySpan<byte> Read(ref WireReader from) => AttributeOf(ReadKey(ref from));
+
+    /// <summary>Reads a key, whosever it is.</summary>
+    public static ReadOnlySpan<byte> ReadKey(ref WireReader from) => from.Byte() switch
     {
-        var key = from.Byte() switch
-        {
-            FormatCode.String8 => from.Bytes(from.Byte()),
-            FormatCode.String32 => from.Bytes(from.UInt32()),
-            var other => throw new DecodeException($"an application property is called by constructor 0x{other:x2}"),
-        };
+        FormatCode.String8 => from.Bytes(from.Byte()),
+        FormatCode.String32 => from.Bytes(from.UInt32()),
+        var other => throw new DecodeException($"an application property is called by constructor 0x{other:x2}"),
+    };
+
+    /// <summary>The attribute's name; empty where it is none.</summary>
+    public static ReadOnlySpan<byte> AttributeOf(ReadOnlySpan<byte> key)
+    {
         if (!key.StartsWith(Prefix) && !key.StartsWith(OtherPrefix)) return default;
         var name = key[Prefix.Length..];
         foreach (var letter in name)

@@ -39,6 +39,24 @@ internal sealed class CloudEventReader : IDisposable
         }
     }
 
+    /// <summary>Whether its body is meant to be the whole event, so that what is wrong is in there.</summary>
+    public static bool IsStructured(in Message message)
+    {
+        if (message.Properties.IsEmpty || message.BodySection != Section.Data) return false;
+        try
+        {
+            var properties = new Properties();
+            var reader = new WireReader(message.Properties.Span);
+            Properties.Shape.ReadFields(ref reader, properties);
+            return properties is { ContentEncoding: null, ContentType.Text: { } type }
+                && type.StartsWith(Media, StringComparison.OrdinalIgnoreCase);
+        }
+        catch (DecodeException)
+        {
+            return false;
+        }
+    }
+
     public void Dispose() => writer.Dispose();
 
     private string? ContentTypeOf(in Message message)
@@ -111,7 +129,7 @@ internal sealed class CloudEventReader : IDisposable
                 WriteText(name, from.Bytes(from.UInt32()));
                 break;
             default:
-                WriteValue(name, WireValue.Any.Read(ref from));
+                WriteValue(name, ref from);
                 break;
         }
     }
@@ -123,34 +141,16 @@ internal sealed class CloudEventReader : IDisposable
         writer.WriteString(name, utf8);
     }
 
-    private void WriteValue(ReadOnlySpan<byte> name, object? value)
+    /// <summary>What is of a type that CloudEvents does not have is kept, and is nobody's fault here.</summary>
+    private void WriteValue(scoped ReadOnlySpan<byte> name, ref WireReader from)
     {
-        switch (value)
+        if (from.Peek() == FormatCode.Null)
         {
-            case null:
-                break;
-            case bool yes:
-                writer.WriteBoolean(name, yes);
-                break;
-            case byte or sbyte or short or ushort or int or uint or long:
-                writer.WriteNumber(name, Convert.ToInt64(value, null));
-                break;
-            case Timestamp { Time: { } time }:
-                writer.WriteString(name, time);
-                break;
-            case Binary binary:
-                writer.WriteBase64String(name, binary.Bytes.Span);
-                break;
-            case Symbol symbol:
-                writer.WriteString(name, symbol.Text);
-                break;
-            case Guid uuid:
-                writer.WriteString(name, uuid);
-                break;
-            default:
-                throw new DecodeException(
-                    $"the attribute '{Encoding.ASCII.GetString(name)}' is of a type that CloudEvents does not have");
+            from.Byte();
+            return;
         }
+        writer.WritePropertyName(name);
+        WireJson.Copy(ref from, writer);
     }
 
     private void WriteData(ReadOnlySpan<byte> data, string? type)
@@ -179,11 +179,11 @@ internal sealed class CloudEventReader : IDisposable
         if (message.BodySection is null or Section.Data) return message.Body;
         var reader = new WireReader(message.Body.Span);
         return message.BodySection == Section.Value
-            ? WireValue.Any.Read(ref reader) switch
+            ? reader.Peek() switch
             {
-                string text => Encoding.UTF8.GetBytes(text),
-                Binary binary => binary.Bytes,
-                null => default,
+                FormatCode.String8 or FormatCode.String32 => (ReadOnlyMemory<byte>)Encoding.UTF8.GetBytes(WireTypes.String.Read(ref reader)),
+                FormatCode.Binary8 or FormatCode.Binary32 => WireTypes.Binary.Read(ref reader).Bytes,
+                FormatCode.Null => default,
                 _ => throw new UnreadableEventException("its body is a value that is neither text nor bytes"),
             }
             : throw new UnreadableEventException("its body is a sequence of values, and not data");

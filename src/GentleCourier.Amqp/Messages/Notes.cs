@@ -1,3 +1,4 @@
+using System.Text;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
 
@@ -13,15 +14,47 @@ internal readonly record struct Notes(int? Attempt, string? Reason = null)
 {
     private static readonly Symbol AttemptName = "x-opt-courier-attempt", ReasonName = "x-opt-courier-reason";
 
+    private static readonly byte[] AttemptBytes = Encoding.ASCII.GetBytes(AttemptName.Text),
+        ReasonBytes = Encoding.ASCII.GetBytes(ReasonName.Text);
+
     public bool IsEmpty => Attempt is null && Reason is null;
 
+    /// <summary>Everybody's annotations stand there: of the others nothing is read.</summary>
+    /// <exception cref="DecodeException">They are not sound.</exception>
     public static Notes Of(in Message message)
     {
-        if (message.Annotations.IsEmpty) return default;
+        var notes = default(Notes);
+        if (message.Annotations.IsEmpty) return notes;
         var reader = new WireReader(message.Annotations.Span);
-        return WireValue.Any.Read(ref reader) is WireMap map
-            ? new(map[AttemptName] is int and > 0 and var attempt ? attempt : null, map[ReasonName] as string)
-            : default;
+        if (reader.Peek() is not (FormatCode.Map8 or FormatCode.Map32)) return notes;
+        var inside = reader.Enter(reader.Byte(), out var count);
+        for (var i = 0; i < count; i += 2)
+        {
+            var name = NameOf(ref inside);
+            if (name.SequenceEqual(AttemptBytes) && inside.Peek() is FormatCode.Int or FormatCode.IntSmall)
+                notes = WireTypes.Int.Read(ref inside) is > 0 and var attempt ? notes with { Attempt = attempt } : notes;
+            else if (name.SequenceEqual(ReasonBytes) && inside.Peek() is FormatCode.String8 or FormatCode.String32)
+                notes = notes with { Reason = WireTypes.String.Read(ref inside) };
+            else
+                WireValue.Skip(ref inside);
+        }
+        return notes;
+    }
+
+    private static ReadOnlySpan<byte> NameOf(ref WireReader from)
+    {
+        switch (from.Peek())
+        {
+            case FormatCode.Symbol8:
+                from.Byte();
+                return from.Bytes(from.Byte());
+            case FormatCode.Symbol32:
+                from.Byte();
+                return from.Bytes(from.UInt32());
+            default:
+                WireValue.Skip(ref from);
+                return default;
+        }
     }
 
     public void Write(WireBuffer to)

@@ -33,12 +33,12 @@ internal sealed class Properties
 
     public static readonly Composite<Properties> Shape = new(
         "amqp:properties:list", Section.Properties,
-        Field.Reference("message-id", WireValue.Any, static (Properties p) => ref p.MessageId),
+        Field.Reference("message-id", WireValue.Plain, static (Properties p) => ref p.MessageId),
         Field.Optional("user-id", WireTypes.Binary, static (Properties p) => ref p.UserId),
-        Field.Reference("to", WireValue.Any, static (Properties p) => ref p.To),
+        Field.Reference("to", WireValue.Plain, static (Properties p) => ref p.To),
         Field.Reference("subject", WireTypes.String, static (Properties p) => ref p.Subject),
-        Field.Reference("reply-to", WireValue.Any, static (Properties p) => ref p.ReplyTo),
-        Field.Reference("correlation-id", WireValue.Any, static (Properties p) => ref p.CorrelationId),
+        Field.Reference("reply-to", WireValue.Plain, static (Properties p) => ref p.ReplyTo),
+        Field.Reference("correlation-id", WireValue.Plain, static (Properties p) => ref p.CorrelationId),
         Field.Optional("content-type", WireTypes.Symbol, static (Properties p) => ref p.ContentType),
         Field.Optional("content-encoding", WireTypes.Symbol, static (Properties p) => ref p.ContentEncoding),
         Field.Optional("absolute-expiry-time", WireTypes.Timestamp, static (Properties p) => ref p.AbsoluteExpiryTime),

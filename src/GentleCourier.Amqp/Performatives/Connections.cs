@@ -89,7 +89,8 @@ internal sealed class AmqpError
     public override string ToString()
     {
         var where = Info?[new Symbol("network-host")] is { } host ? $" (to {host}:{Info[new Symbol("port")]})" : "";
-        return string.IsNullOrEmpty(Description) ? $"{Condition}{where}" : $"{Condition}: {InLine(Description)}{where}";
+        return Words.Line(
+            string.IsNullOrEmpty(Description) ? $"{Condition}{where}" : $"{Condition}: {InLine(Description)}{where}");
     }
 
     /// <summary>What a peer says may be a page of its own innards.</summary>

@@ -82,15 +82,22 @@ internal sealed class Connection : IAsyncDisposable
 
     /// <summary>Begins a session.</summary>
     /// <exception cref="AmqpException">It is over, or the peer does not want it, or not in time.</exception>
-    public async Task<Session> BeginSessionAsync(CancellationToken cancellationToken)
+    public async Task<Session> BeginSessionAsync(CancellationToken cancellationToken) =>
+        await TryBeginSessionAsync(cancellationToken).ConfigureAwait(false)
+        ?? throw new AmqpException($"{Settings.Peer} takes no more than {peer!.ChannelMax + 1} sessions on a connection");
+
+    /// <summary>Begins a session; null where there are as many as the peer takes (section 2.7.1).</summary>
+    /// <exception cref="AmqpException">It is over, or the peer does not want it, or not in time.</exception>
+    public async Task<Session?> TryBeginSessionAsync(CancellationToken cancellationToken)
     {
         Session session;
         lock (Gate)
         {
             if (WhyEnded is not null) throw WhyEnded;
-            if (sessions.Count > peer!.ChannelMax)
-                throw new AmqpException($"{Settings.Peer} takes no more than {sessions.Count} sessions");
-            while (sessions.ContainsKey(nextChannel)) nextChannel = (ushort)((nextChannel + 1) & peer.ChannelMax);
+            if (sessions.Count > peer!.ChannelMax) return null;
+            // Any number up to that is legal, and one is free.
+            while (nextChannel > peer.ChannelMax || sessions.ContainsKey(nextChannel))
+                nextChannel = nextChannel >= peer.ChannelMax ? (ushort)0 : (ushort)(nextChannel + 1);
             session = new Session(this, nextChannel);
             sessions.Add(nextChannel, session);
             session.SendBegin();
@@ -171,7 +178,6 @@ internal sealed class Connection : IAsyncDisposable
                 ContainerId = Settings.ContainerId,
                 Hostname = Settings.HostName,
                 MaxFrameSize = (uint)Settings.MaxFrameSize,
-                ChannelMax = 255,
                 // A peer sends at half of it (section 2.4.5), and may be late.
                 IdleTimeOut = (uint)(Settings.IdleTimeOut.TotalMilliseconds / 2),
             });
@@ -304,8 +310,7 @@ internal sealed class Connection : IAsyncDisposable
 
     private void TakeOpen(Open open)
     {
-        if (open.MaxFrameSize < Frame.SmallestMaximum)
-            throw new DecodeException($"max-frame-size is {open.MaxFrameSize}, less than {Frame.SmallestMaximum}");
+        WireLimits.MaxFrameSize.Check(open.MaxFrameSize);
         if (open.IdleTimeOut is > 0 and var idle && TimeSpan.FromMilliseconds(idle) < ShortestIdle)
             throw new DecodeException($"idle-time-out is {idle} ms, less than {ShortestIdle.TotalMilliseconds} ms");
         MaxFrameSize = (int)Math.Min(open.MaxFrameSize, (uint)Settings.MaxFrameSize);

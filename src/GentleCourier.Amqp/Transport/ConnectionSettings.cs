@@ -15,8 +15,11 @@ internal sealed record ConnectionSettings
     /// <summary>The largest frame that is taken, and that is sent where the peer takes larger ones; bytes.</summary>
     public int MaxFrameSize { get; init; } = 128 * 1024;
 
-    /// <summary>The largest message that is taken, in bytes.</summary>
-    public int MaxMessageSize { get; init; } = 16 * 1024 * 1024;
+    /// <summary>The largest message that is taken whole, in bytes: 16 MiB.</summary>
+    public const int LargestMessage = 16 * 1024 * 1024;
+
+    /// <summary>The largest message that is taken whole, in bytes; of others there is a head.</summary>
+    public int MaxMessageSize { get; init; } = LargestMessage;
 
     /// <summary>
     /// A connection is lost when nothing has come for this long; the peer sends something more often.

@@ -36,6 +36,8 @@ internal abstract class Link(Session session, string name, string address, uint 
     /// <summary>Whether frames may pass.</summary>
     protected bool IsUp => Peer is not null && !isRefused && !hasDetached && WhyGone is null;
 
+    public Connection Connection => session.Connection;
+
     protected Session Session => session;
 
     protected Lock Gate => session.Connection.Gate;

@@ -7,7 +7,14 @@ namespace GentleCourier.Amqp.Transport;
 /// <summary>A message that has come whole.</summary>
 /// <param name="Id">Its number within the session, by which it is settled.</param>
 /// <param name="Message">Its bytes: sections, as in part 3, section 3.2.</param>
-internal readonly record struct Arrival(uint Id, ReadOnlyMemory<byte> Message);
+internal readonly record struct Arrival(uint Id, ReadOnlyMemory<byte> Message)
+{
+    /// <summary>How many bytes it has, where it was too large and only its head was kept; otherwise null.</summary>
+    public long? Whole { get; init; }
+
+    /// <summary>The peer has settled it already: nothing brings it again.</summary>
+    public bool IsSettled { get; init; }
+}
 
 /// <summary>What becomes of a message that has come.</summary>
 internal readonly record struct Verdict(uint Id, DeliveryState State);
@@ -21,15 +28,23 @@ internal sealed class ReceivingLink(Session session, string name, string address
 {
     private const int TopUps = 8;
 
+    // Of a message that is too large so much is kept: what says whose it is stands before its body.
+    private const int HeadSize = 64 * 1024;
+
+    // What large messages have left behind is not kept.
+    private const int LargestKept = 128 * 1024;
+
     // How often the peer is asked for an answer, by which it is known how far away it is.
     private static readonly TimeSpan AskEvery = TimeSpan.FromSeconds(1);
 
     private readonly Queue<Arrival> ready = [];
-    private readonly WireBuffer partial = new();
+    private WireBuffer partial = new();
     private readonly Questions questions = new();
     private uint deliveryCount, credit, largestGrant, excess;
     private uint? partialId, available;
-    private bool isWithdrawn;
+    // How much of it has come, where that is more than is kept of it.
+    private long whole;
+    private bool isWithdrawn, isPartialSettled;
     private long askedAt;
     // Up to which delivery credit went when the peer was asked; null once it has answered.
     private uint? asked;
@@ -104,7 +119,13 @@ internal sealed class ReceivingLink(Session session, string name, string address
                 (credit, excess) = (0, 0);
                 SendFlow(drain: false, echo: false);
             }
-            while (ready.TryDequeue(out var arrival)) Release(arrival.Id);
+            for (var left = ready.Count; left > 0; left--)
+            {
+                var arrival = ready.Dequeue();
+                // What cannot be given back stays.
+                if (arrival.IsSettled) ready.Enqueue(arrival);
+                else Release(arrival.Id);
+            }
             Session.Connection.Flush();
         }
     }
@@ -135,6 +156,17 @@ internal sealed class ReceivingLink(Session session, string name, string address
     public IReadOnlyList<Arrival> TryReceive(int most, int bytes = int.MaxValue)
     {
         lock (Gate) return WhyGone is null ? TakeReady(most, bytes) : throw WhyGone;
+    }
+
+    /// <summary>Takes what has come and was settled beforehand; also from a link that is gone.</summary>
+    public IReadOnlyList<Arrival> TakeSettled()
+    {
+        lock (Gate)
+        {
+            List<Arrival> settled = [.. ready.Where(static a => a.IsSettled)];
+            ready.Clear();
+            return settled;
+        }
     }
 
     /// <summary>
@@ -249,7 +281,6 @@ internal sealed class ReceivingLink(Session session, string name, string address
             Outcomes = [Accepted.Shape.Name, Rejected.Shape.Name, Released.Shape.Name, Modified.Shape.Name],
         },
         Target = new Target(),
-        MaxMessageSize = (ulong)Session.Connection.Settings.MaxMessageSize,
     };
 
     public override void TakeFlow(FlowState flow)
@@ -284,26 +315,39 @@ internal sealed class ReceivingLink(Session session, string name, string address
             Fail(Conditions.IllegalState, $"delivery {id} began in the middle of delivery {partialId}");
             return;
         }
+        isPartialSettled |= transfer.Settled == true;
         if (transfer.Aborted)
         {
-            partialId = null;
-            partial.CutTo(0);
+            EndPartial();
             // It has used up credit all the same (section 2.6.14), and whoever waits waits for another.
             if (!isWithdrawn && credit < largestGrant) Grant(credit + Here + 1);
         }
-        else if (partial.Length + payload.Length > Session.Connection.Settings.MaxMessageSize)
-        {
-            Fail(Conditions.MessageSizeExceeded,
-                $"a message has more than {Session.Connection.Settings.MaxMessageSize} bytes");
-        }
-        else if (transfer.More)
-        {
-            partial.Bytes(payload);
-        }
         else
         {
-            Arrived(payload);
+            payload = CutToSize(payload);
+            if (transfer.More) partial.Bytes(payload);
+            else Arrived(payload);
         }
+    }
+
+    /// <summary>Of what is too large only the head is kept; the rest is let pass.</summary>
+    private ReadOnlySpan<byte> CutToSize(ReadOnlySpan<byte> payload)
+    {
+        var come = Math.Max(whole, partial.Length) + payload.Length;
+        if (come <= Session.Connection.Settings.MaxMessageSize) return payload;
+        whole = come;
+        var head = Math.Min(HeadSize, Session.Connection.Settings.MaxMessageSize);
+        if (partial.Length > head) partial.CutTo(head);
+        return payload[..Math.Min(payload.Length, head - partial.Length)];
+    }
+
+    private void EndPartial()
+    {
+        (partialId, whole, isPartialSettled) = (null, 0, false);
+        partial.CutTo(0);
+        if (partial.Capacity <= LargestKept) return;
+        partial.Dispose();
+        partial = new();
     }
 
     protected override void Begun(Attach attach)
@@ -317,7 +361,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
 
     protected override void Ended(AmqpException why)
     {
-        ready.Clear();
+        // What was settled beforehand comes by no other.
+        for (var left = ready.Count; left > 0; left--)
+            if (ready.Dequeue() is { IsSettled: true } settled) ready.Enqueue(settled);
         partial.Dispose();
         Complete(ref waiting);
         Fail(ref drained, why);
@@ -347,27 +393,18 @@ internal sealed class ReceivingLink(Session session, string name, string address
 
     private void Arrived(ReadOnlySpan<byte> payload)
     {
-        byte[] message;
-        if (partial.Length == 0)
+        var id = partialId!.Value;
+        if (isWithdrawn && !isPartialSettled)
         {
-            message = payload.ToArray();
+            Release(id);
         }
         else
         {
-            partial.Bytes(payload);
-            message = partial.Written.ToArray();
-            partial.CutTo(0);
-        }
-        if (isWithdrawn)
-        {
-            Release(partialId!.Value);
-        }
-        else
-        {
-            ready.Enqueue(new(partialId!.Value, message));
+            byte[] message = [.. partial.Written, .. payload];
+            ready.Enqueue(new(id, message) { Whole = whole > 0 ? whole : null, IsSettled = isPartialSettled });
             Complete(ref waiting);
         }
-        partialId = null;
+        EndPartial();
         if (credit == 0) Complete(ref drained);
     }
 

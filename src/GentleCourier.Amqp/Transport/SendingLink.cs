@@ -94,8 +94,8 @@ internal sealed class SendingLink(Session session, string name, string address, 
     {
         if (!IsUp) return;
         // Without a delivery-count the peer has seen none of them: then the initial one counts (section 2.6.7).
-        var most = unchecked((flow.DeliveryCount ?? 0) + (flow.LinkCredit ?? 0) - deliveryCount);
-        credit = most > int.MaxValue ? 0 : most;
+        var underWay = unchecked(deliveryCount - (flow.DeliveryCount ?? 0));
+        credit = (flow.LinkCredit ?? 0) - Math.Min(flow.LinkCredit ?? 0, underWay);
         drains = flow.Drain;
         Pump();
         if (flow.Echo) SendFlow();

@@ -24,7 +24,6 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
     private readonly FlowState flow = new();
     private uint nextOutgoingId, nextDeliveryId, remoteIncomingWindow;
     private uint nextIncomingId, incomingWindow = Window;
-    private uint handleMax;
     private bool hasEnded;
     private AmqpException? whyEnded;
 
@@ -36,6 +35,21 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
     public ushort? RemoteChannel { get; private set; }
 
     public Task Begun => begun.Task;
+
+    /// <summary>The highest handle that the peer takes: it takes one link more.</summary>
+    public uint HandleMax { get; private set; }
+
+    /// <summary>Whether it has ended, whyever.</summary>
+    public bool IsOver => WhyOver is not null;
+
+    /// <summary>Why it has ended; null while it has not.</summary>
+    public AmqpException? WhyOver
+    {
+        get
+        {
+            lock (connection.Gate) return whyEnded;
+        }
+    }
 
     /// <summary>Whether another transfer may be sent. To be called under the lock.</summary>
     public bool MaySend => remoteIncomingWindow > 0 && !connection.MustWait();
@@ -129,7 +143,7 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
     public void TakeBegin(ushort remoteChannel, Begin begin)
     {
         RemoteChannel = remoteChannel;
-        (nextIncomingId, remoteIncomingWindow, handleMax) =
+        (nextIncomingId, remoteIncomingWindow, HandleMax) =
             (begin.NextOutgoingId, begin.IncomingWindow, begin.HandleMax);
         begun.TrySetResult();
     }
@@ -194,7 +208,7 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
             if (whyEnded is not null) throw whyEnded;
             var handle = 0u;
             while (links.ContainsKey(handle)) handle++;
-            if (handle > handleMax)
+            if (handle > HandleMax)
                 throw new AmqpException($"{connection.Settings.Peer} takes no more than {handle} links in a session");
             link = make(handle);
             links.Add(handle, link);
@@ -236,8 +250,8 @@ internal sealed class Session(Connection connection, ushort channel) : IAsyncDis
     private void TakeFlow()
     {
         // What is on its way counts too (section 2.5.6). Before its first frame the peer knows of none: from 0 on.
-        remoteIncomingWindow = unchecked((flow.NextIncomingId ?? 0) + flow.IncomingWindow - nextOutgoingId);
-        if (remoteIncomingWindow > int.MaxValue) remoteIncomingWindow = 0;
+        var underWay = unchecked(nextOutgoingId - (flow.NextIncomingId ?? 0));
+        remoteIncomingWindow = flow.IncomingWindow - Math.Min(flow.IncomingWindow, underWay);
         if (flow.Handle is { } handle) LinkOf(handle)?.TakeFlow(flow);
         else if (flow.Echo) SendFlow(new FlowState());
         Pump();

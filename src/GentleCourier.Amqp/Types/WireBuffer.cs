@@ -18,6 +18,8 @@ internal sealed class WireBuffer : IDisposable
 
     public int Length { get; private set; }
 
+    public int Capacity => bytes.Length;
+
     public ReadOnlySpan<byte> Written => bytes.AsSpan(0, Length);
 
     public ReadOnlyMemory<byte> Memory => bytes.AsMemory(0, Length);

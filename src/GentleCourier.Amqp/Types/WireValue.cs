@@ -14,6 +14,11 @@ internal sealed class WireValue : IWire<object?>
 
     public static readonly WireValue Any = new();
 
+    /// <summary>
+    /// Primitive values alone: what has items in it may take a hundred times the memory of its bytes.
+    /// </summary>
+    public static readonly IWire<object?> Plain = new PlainWire();
+
     public static readonly IWire<WireMap?> Map = new OfClass<WireMap>("map");
 
     private WireValue()
@@ -181,6 +186,16 @@ internal sealed class WireValue : IWire<object?>
         ?? throw new NotSupportedException($"AMQP 1.0 has no type for {clr.Name}");
 
     private static DecodeException Unknown(byte code) => new($"there is no constructor 0x{code:x2}");
+
+    private sealed class PlainWire : IWire<object?>
+    {
+        public void Write(WireBuffer to, object? value) => Any.Write(to, value);
+
+        public object? Read(ref WireReader from) => from.Peek() is FormatCode.Null or >= 0x50 and < 0xc0
+            or FormatCode.True or FormatCode.False or FormatCode.UIntZero or FormatCode.ULongZero
+            ? Any.Read(ref from)
+            : throw new DecodeException($"a plain value should stand here, not one of constructor 0x{from.Peek():x2}");
+    }
 
     /// <summary>Values of one class among them, or null.</summary>
     private sealed class OfClass<T>(string name) : IWire<T?> where T : class

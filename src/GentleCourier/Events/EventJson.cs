@@ -186,8 +186,19 @@ internal static class EventJson
     {
         reader.Read();
         if (reader.TokenType == JsonTokenType.Null) return null;
-        if (reader.TokenType == JsonTokenType.String && reader.TryGetDateTimeOffset(out var time)) return time;
-        throw new UnreadableEventException("the CloudEvents attribute 'time' must be an RFC 3339 timestamp");
+        if (reader.TokenType == JsonTokenType.String && reader.TryGetDateTimeOffset(out var time)
+            && HasZone(ref reader)) return time;
+        throw new UnreadableEventException("the CloudEvents attribute 'time' must be an RFC 3339 timestamp with its zone, "
+            + "such as 2026-05-01T08:00:00Z");
+    }
+
+    /// <summary>Without one, nobody knows which time it is.</summary>
+    private static bool HasZone(ref Utf8JsonReader reader)
+    {
+        // A time, with every letter of it escaped.
+        Span<byte> buffer = stackalloc byte[6 * 64];
+        var time = buffer[..reader.CopyString(buffer)];
+        return time[^1] is (byte)'Z' or (byte)'z' || (time[^3] == (byte)':' && time[^6] is (byte)'+' or (byte)'-');
     }
 
     private static ReadOnlyMemory<byte> Base64(ref Utf8JsonReader reader)

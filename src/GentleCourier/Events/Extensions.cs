@@ -1,4 +1,4 @@
-using System.Globalization;
+using System.Text;
 using System.Text.Json;
 
 namespace GentleCourier.Events;
@@ -57,8 +57,8 @@ internal static class Extensions
             JsonTokenType.String => reader.GetString(),
             JsonTokenType.True => "true",
             JsonTokenType.False => "false",
-            JsonTokenType.Number when reader.TryGetInt32(out var number) =>
-                number.ToString(CultureInfo.InvariantCulture),
+            // As it was written: there are senders of larger numbers than CloudEvents has.
+            JsonTokenType.Number => Encoding.ASCII.GetString(reader.ValueSpan),
             _ => null,
         };
     }

@@ -25,6 +25,16 @@ internal static class Words
 
     public static string FirstLine(string text) => text.Split('\n', 2)[0].TrimEnd();
 
+    /// <summary>
+    /// What somebody else has written, in a line: it may hold what drives a terminal, or begins another line.
+    /// </summary>
+    public static string Line(string text)
+    {
+        foreach (var c in text)
+            if (char.IsControl(c)) return string.Concat(text.Select(static c => char.IsControl(c) ? ' ' : c));
+        return text;
+    }
+
     private static string Safely(Exception e, Func<Exception, string?> words)
     {
         try
