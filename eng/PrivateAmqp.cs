@@ -49,9 +49,14 @@ public sealed class PrivateAmqp : IDisposable
 
     /// <summary>Makes a durable queue.</summary>
     /// <returns>Its address at the broker.</returns>
-    public string Create(string queue, bool isReplicated = false)
+    public string Create(string queue, bool isReplicated = false) =>
+        Create(queue, isReplicated ? "replicated" : "queue");
+
+    /// <summary>Makes a durable queue of a kind that the script knows.</summary>
+    /// <returns>Its address at the broker.</returns>
+    public string Create(string queue, string kind)
     {
-        Script.Run("amqp.sh", isReplicated ? "replicated" : "queue", Folder, queue);
+        Script.Run("amqp.sh", kind, Folder, queue);
         return $"/amq/queue/{queue}";
     }
 

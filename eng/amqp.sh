@@ -11,6 +11,9 @@
 #                                     then on it is stopped and started like any
 #   eng/amqp.sh queue DIR NAME ...    makes durable queues; each is reached at the address /amq/queue/NAME
 #   eng/amqp.sh replicated DIR NAME ...  makes durable queues that each node has a copy of
+#   eng/amqp.sh single DIR NAME ...  makes durable queues that hand over to one receiver at a time
+#   eng/amqp.sh limited DIR NAME ...  makes durable queues that hand over an event six times, and set it aside in the queue
+#                                     "dead" then
 #   eng/amqp.sh depth DIR NAME        how many messages are in a queue, by the broker's own administration command
 #   eng/amqp.sh console DIR           for each line that it reads: of each queue, a line with what it read, the queue's name, how
 #                                     many messages wait and how many are in hand, as the node itself counts them; then one
@@ -181,7 +184,10 @@ case "${1:-}" in
   join) shift && join "$@" ;;
   queue) shift && declare_queues '[]' "$@" ;;
   replicated) shift && declare_queues '[{<<"x-queue-type">>,longstr,<<"quorum">>}]' "$@" ;;
+  single) shift && declare_queues '[{<<"x-single-active-consumer">>,bool,true}]' "$@" ;;
+  limited) shift && declare_queues '[{<<"x-queue-type">>,longstr,<<"quorum">>},{<<"x-delivery-limit">>,long,5},
+    {<<"x-dead-letter-exchange">>,longstr,<<>>},{<<"x-dead-letter-routing-key">>,longstr,<<"dead">>}]' "$@" ;;
   depth) shift && depth "$@" ;;
   console) shift && console "$@" ;;
-  *) sed -n '2,18s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  *) sed -n '2,21s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -83,12 +83,12 @@ internal sealed class Connections
     }
 
     /// <summary>What a broker leaves to them is beside the stores of those who receive from it.</summary>
-    private List<(string Name, IBroker Broker)> Companions(ParseResult result)
+    private List<ServiceInView> Companions(ParseResult result)
     {
         var settings = Settings(result);
-        return [.. StoresSaid(result, settings).Select(s => (s.Text, Open(
-            settings.Stores.GetValueOrDefault(s.Text, s.Text), "store",
-            (e, a) => e.CreateCompanion(a, TimeProvider.System))))];
+        return [.. StoresSaid(result, settings).Select(s => Open(
+            settings.Stores.GetValueOrDefault(s.Text, s.Text), "store", (e, a) => new ServiceInView(
+                s.Text, e.CreateCompanion(a, TimeProvider.System), e.CreateStore(a, TimeProvider.System))))];
     }
 
     private (string Text, string From)[] StoresSaid(ParseResult result, SettingsFile settings) =>

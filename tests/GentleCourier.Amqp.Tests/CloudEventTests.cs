@@ -248,7 +248,8 @@ public sealed class CloudEventTests
         }
         Assert.Equal(Million, Message.Of(pieces.Written.ToArray()).Body.Length);
 
-        byte[] list = [.. Convert.FromHexString("d0000f424600" + "0f4242"), .. Enumerable.Repeat((byte)0x45, Million + 2)];
+        byte[] list =
+            [.. Convert.FromHexString("d0000f424600" + "0f4242"), .. Enumerable.Repeat((byte)0x45, Million + 2)];
         byte[][] messages =
         [
             // As annotations, as a message-id, as an attribute, as the body.

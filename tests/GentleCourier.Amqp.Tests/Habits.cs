@@ -82,9 +82,10 @@ internal sealed class Habits
 
     public int Next(int most) => random.Next(most);
 
-    public override string ToString() => $"channels {Open.ChannelMax}, handles {HandleMax}, frames {Open.MaxFrameSize}, "
-        + $"window {IncomingWindow}, credit {Credit}, first {FirstTransfer}/{FirstDelivery}, refuses {Refuses}, breaks "
-        + $"{Breaks}, in two {SettlesInTwo}, late {SettlesLate}, echoes {Echoes}, available {SaysAvailable}, aborts "
+    public override string ToString() => $"channels {Open.ChannelMax}, handles {HandleMax}, frames "
+        + $"{Open.MaxFrameSize}, window {IncomingWindow}, credit {Credit}, first {FirstTransfer}/{FirstDelivery}, "
+        + $"refuses {Refuses}, breaks {Breaks}, in two {SettlesInTwo}, late {SettlesLate}, echoes "
+        + $"{Echoes}, available {SaysAvailable}, aborts "
         + $"{Aborts:0.00}, cuts {Cuts:0.00}, gives back {GivesBack:0.00}, settles {Settles:0.00}";
 
     private double Some(double most) => Chance(0.5) ? random.NextDouble() * most : 0;

@@ -179,7 +179,8 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
     {
         await stream.WriteAsync(header);
         if (header[4] == 3)
-            await SendAsync(0, SaslMechanisms.Shape, new SaslMechanisms { Offered = habits.Mechanisms }, type: Frame.Sasl);
+            await SendAsync(
+                0, SaslMechanisms.Shape, new SaslMechanisms { Offered = habits.Mechanisms }, type: Frame.Sasl);
     }
 
     private async Task TakeAsync(ushort channel, byte[] body)
@@ -203,7 +204,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
                 break;
             default:
                 if (sessions.TryGetValue(channel, out var session)) await TakeAsync(session, performative, payload);
-                else if (!isEnding.Contains(channel)) Complain($"0x{code:x2} on channel {channel}, where no session is");
+                else if (!isEnding.Contains(channel)) Complain($"0x{code:x2} on channel {channel}, without a session");
                 if (performative is End) isEnding.Remove(channel);
                 break;
         }
@@ -277,8 +278,8 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
 
     private async Task FlowedAsync(Their session, FlowState flow)
     {
-        session.Window = flow.IncomingWindow
-            - Math.Min(flow.IncomingWindow, unchecked(session.NextOutgoing - (flow.NextIncomingId ?? habits.FirstTransfer)));
+        var underWay = unchecked(session.NextOutgoing - (flow.NextIncomingId ?? habits.FirstTransfer));
+        session.Window = flow.IncomingWindow - Math.Min(flow.IncomingWindow, underWay);
         if (flow.Handle is { } handle && LinkOf(session, handle) is { IsGone: false } link)
         {
             if (link.Receives)
@@ -467,7 +468,8 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
             case 0:
                 link.IsGone = true;
                 GiveBack(session, link);
-                await SendAsync(session.Mine, Detach.Shape, new Detach { Handle = link.Mine, Closed = true, Error = error });
+                await SendAsync(
+                    session.Mine, Detach.Shape, new Detach { Handle = link.Mine, Closed = true, Error = error });
                 break;
             case 1:
                 session.IsGone = true;

@@ -9,8 +9,8 @@ using GentleCourier.Events;
 namespace GentleCourier.Amqp.Tests;
 
 /// <summary>
-/// Peers with any legal value of all that the protocol lets them choose, by seeds: whatever is published comes, and nothing
-/// stands still. A longer run: <c>eng/fuzz.sh</c>.
+/// Peers with any legal value of all that the protocol lets them choose, by seeds: whatever is published comes, and
+/// nothing stands still. A longer run: <c>eng/fuzz.sh</c>.
 /// </summary>
 public sealed class LegalPeerTests
 {

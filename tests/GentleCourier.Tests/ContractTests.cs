@@ -84,7 +84,7 @@ public sealed class ContractTests
                     """u8.ToArray()).ToArray());
         Assert.Equal(("42", null), (read.CorrelationId, read.CausationId));
         Assert.Equal(
-            [("gate", "7"), ("isurgent", "true"), ("tenant", "north")],
+            [("gate", "7"), ("isurgent", "true"), ("tenant", "north"), ("weight", "1.5")],
             read.Extensions.Select(e => (e.Key, e.Value)).OrderBy(e => e.Key));
     }
 

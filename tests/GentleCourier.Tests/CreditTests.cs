@@ -1,4 +1,5 @@
 using CsCheck;
+using GentleCourier.Engines;
 using GentleCourier.Receiving.Handling;
 
 namespace GentleCourier.Tests;
@@ -91,6 +92,24 @@ public sealed class CreditTests
         Assert.Equal((Credit.LargestHelping, 0), (credit.NeededNow(now, Start), credit.Surplus(now, Start)));
         credit.Fetched(credit.NeededNow(now, Start) - 1, alone: false);
         Assert.Equal((Credit.FirstHelping, 0), (credit.NeededNow(now, Start), credit.Surplus(now, Start)));
+    }
+
+    /// <summary>Where somebody has said a number, that is it, however large they are.</summary>
+    [Fact]
+    public void Without_a_number_what_is_held_is_bounded_by_its_bytes()
+    {
+        var full = new Holding(70, 0, 0) { Bytes = Budget.HeldBytes };
+        foreach (var prefetch in (Prefetch[])[Prefetch.Unlimited, Prefetch.SelfTuned])
+        {
+            var credit = new Credit(prefetch, 1, 1);
+            credit.Handled(TimeSpan.FromMilliseconds(0.1), 1, Start);
+            credit.Exchanged(TimeSpan.FromMilliseconds(10));
+            Assert.Equal((0, 0, 0), (credit.NeededNow(full, Start), credit.WorthFetching(full, 5, Start),
+                credit.NeededBeside(full, Start)));
+            Assert.Equal(0, credit.Surplus(full, Start));
+            Assert.NotEqual(0, credit.NeededNow(full with { Bytes = Budget.HeldBytes - 1 }, Start));
+        }
+        Assert.Equal(30, NewCredit(100).NeededNow(full, Start));
     }
 
     [Fact]

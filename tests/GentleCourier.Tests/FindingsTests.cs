@@ -47,6 +47,29 @@ public sealed class FindingsTests
         Assert.Empty(Find([Queue("fares", 5_008)], null));
     }
 
+    /// <summary>Of a broker that hands over by itself nobody knows since when the oldest waits.</summary>
+    [Theory]
+    [InlineData(0, 0, null)]
+    [InlineData(1, 0, "20 s")]
+    // One comes at this moment; it works; a handler has one; it is a broker of our own, which says why.
+    [InlineData(0, 1, null)]
+    public void A_broker_that_keeps_events_from_workers_who_ask_is_found(int waited, int accepted, string? time)
+    {
+        var history = Enumerable.Range(0, 4).Select(i => new QueueCounts(
+            DateTimeOffset.UnixEpoch.AddSeconds(10 * i), 7 + waited + (i * accepted), 7 + (i * accepted), 0, 0))
+            .ToList();
+        var queue = Queue("taps", 1) with { OldestAge = null, History = history };
+        var found = Find([queue], Worker(Receives("taps"))).Where(f => f.Code == "queue-withheld").ToList();
+        if (time is null) Assert.Empty(found);
+        else Assert.Equal("queue taps has 1 event waiting, and 1 worker with nothing in hand; the broker has given it "
+            + $"none for {time}", Assert.Single(found).What);
+        Assert.DoesNotContain(
+            Find([queue], Worker(Receives("taps") with { InHand = 1 })), f => f.Code == "queue-withheld");
+        Assert.DoesNotContain(
+            Find([queue with { OldestAge = TimeSpan.FromHours(1) }], Worker(Receives("taps"))),
+            f => f.Code == "queue-withheld");
+    }
+
     /// <summary>
     /// The worker's queue was misspelt; with its right to make what is missing it has made and routed its own.
     /// </summary>

@@ -87,7 +87,8 @@ internal sealed class DemoFiles : IDisposable
     public IBroker OpenBroker() => queues is [] ? stores.CreateBroker(Parse(Broker), TimeProvider.System)
         : new AmqpEngine(isSecure: false).CreateBroker(Parse(Broker), TimeProvider.System).With(
             [.. Services.Skip(1).Select(
-                s => (s, stores.CreateCompanion(Parse(Store(s)), TimeProvider.System)))]);
+                s => new ServiceInView(s, stores.CreateCompanion(Parse(Store(s)), TimeProvider.System),
+                    stores.CreateStore(Parse(Store(s)), TimeProvider.System)))]);
 
     /// <summary>
     /// Makes queues where that is an operator's work, and says where events go, where a broker keeps that.

@@ -118,13 +118,16 @@ internal sealed partial class AmqpLink(
                     $"the message has {whole:N0} bytes, more than {ConnectionSettings.LargestMessage:N0}"));
             if (message.Problem is { } problem)
                 throw new UnreadableEventException($"the message is not sound: {problem}");
-            return new AmqpDelivery(arrival, reader.Read(message), AttemptOf(message));
+            return new AmqpDelivery(arrival.Id, arrival.IsSettled, reader.Read(message), AttemptOf(message));
         }
         // Whatever it is, it is this message's alone.
         catch (Exception e)
         {
             // Nobody begins it, so it is of no account how often somebody has.
-            return new AmqpDelivery(arrival, KeepOf(arrival, message), 1) { Problem = Words.Of(e) };
+            return new AmqpDelivery(arrival.Id, arrival.IsSettled, KeepOf(arrival, message), 1)
+            {
+                Problem = Words.Of(e),
+            };
         }
     }
 
@@ -195,19 +198,21 @@ internal sealed partial class AmqpLink(
     }
 
     [LoggerMessage(601, LogLevel.Warning,
-        "Queue {Queue}: the broker settles what it hands over beforehand, so that a kill loses it; have it send unsettled "
-        + "messages to receivers that ask for them")]
+        "Queue {Queue}: the broker settles what it hands over beforehand, so that a kill loses it; have it send "
+        + "unsettled messages to receivers that ask for them")]
     private static partial void LogSettledBeforehand(ILogger logger, string queue);
 
     [LoggerMessage(602, LogLevel.Error,
-        "Queue {Queue}: what the broker had settled beforehand, and nobody had begun, could not be sent back: {Problem}")]
+        "Queue {Queue}: what the broker had settled beforehand, and nobody had begun, could not be sent back: "
+        + "{Problem}")]
     private static partial void LogNotSentBack(ILogger logger, string queue, string problem);
 
-    private sealed class AmqpDelivery(Arrival arrival, ReadOnlyMemory<byte> json, int? attempt)
+    private sealed class AmqpDelivery(uint id, bool isSettled, ReadOnlyMemory<byte> json, int? attempt)
         : HandOver(json, attempt, attempt == 1 ? 0 : null)
     {
-        public uint Id => arrival.Id;
+        public uint Id => id;
 
-        public bool IsSettled => arrival.IsSettled;
+        /// <summary>By the peer, beforehand.</summary>
+        public bool IsSettled => isSettled;
     }
 }

@@ -5,9 +5,9 @@ using GentleCourier.Amqp.Transport;
 namespace GentleCourier.Amqp.Broker;
 
 /// <summary>
-/// How many messages wait in queues, as the broker says in answer to a question (part 2, section 2.7.4): to the link that
-/// receives from the queue, where this process has one; otherwise to a look. A broker that does not say is asked again
-/// after some seconds. Thread-safe.
+/// How many messages wait in queues, as the broker says in answer to a question (part 2, section 2.7.4): to the link
+/// that receives from the queue, where this process has one; otherwise to a look. A broker that does not say is asked
+/// again after some seconds. Thread-safe.
 /// </summary>
 internal sealed class Depths(Looks looks)
 {

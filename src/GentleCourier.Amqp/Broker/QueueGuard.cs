@@ -5,9 +5,9 @@ using GentleCourier.Amqp.Transport;
 namespace GentleCourier.Amqp.Broker;
 
 /// <summary>
-/// There are peers that accept what they then drop, since the queue is not there: so each that is published to is watched
-/// by a link that receives nothing, and is gone with it. It leaves after a moment, and comes again while there is more to
-/// publish: where a queue has a single active receiver, it must not be that for long. Thread-safe.
+/// There are peers that accept what they then drop, since the queue is not there: so each that is published to is
+/// watched by a link that receives nothing, and is gone with it. It leaves after a moment, and comes again while there
+/// is more to publish: where a queue has a single active receiver, it must not be that for long. Thread-safe.
 /// </summary>
 internal sealed class QueueGuard(Connections connections, string address) : IAsyncDisposable
 {
@@ -15,8 +15,7 @@ internal sealed class QueueGuard(Connections connections, string address) : IAsy
 
     private readonly CancellationTokenSource over = new();
     private readonly Lock gate = new();
-    private Session? session;
-    private ReceivingLink? link;
+    private Watch? watch;
     private Task leaving = Task.CompletedTask;
     private bool mayNotLook;
 
@@ -25,7 +24,7 @@ internal sealed class QueueGuard(Connections connections, string address) : IAsy
     {
         get
         {
-            lock (gate) return mayNotLook ? null : link?.WhyGone ?? session?.WhyOver;
+            lock (gate) return watch?.Link.WhyGone;
         }
     }
 
@@ -34,18 +33,20 @@ internal sealed class QueueGuard(Connections connections, string address) : IAsy
     public async Task WatchAsync()
     {
         lock (gate)
-            if (mayNotLook || link is { WhyGone: null }) return;
+            if (mayNotLook || watch is { Link.WhyGone: null }) return;
         await leaving.ConfigureAwait(false);
+        var session = await connections.BeginSessionAsync(over.Token).ConfigureAwait(false);
         try
         {
-            session ??= await connections.BeginSessionAsync(over.Token).ConfigureAwait(false);
-            var come = await session.AttachReceiverAsync($"{Guid.NewGuid():n}", address, over.Token)
+            var link = await session.AttachReceiverAsync($"{Guid.NewGuid():n}", address, over.Token)
                 .ConfigureAwait(false);
-            lock (gate) link = come;
-            leaving = LeaveAsync(come);
+            lock (gate) watch = new Watch(session, link);
+            leaving = LeaveAsync(watch);
         }
-        catch (AmqpException e) when (e.Condition is Conditions.UnauthorizedAccess or Conditions.NotAllowed)
+        catch (Exception e)
         {
+            await session.DisposeAsync().ConfigureAwait(false);
+            if (e is not AmqpException { Condition: Conditions.UnauthorizedAccess or Conditions.NotAllowed }) throw;
             // Who may only send has to trust that the queue is there.
             lock (gate) mayNotLook = true;
         }
@@ -55,19 +56,18 @@ internal sealed class QueueGuard(Connections connections, string address) : IAsy
     {
         await over.CancelAsync().ConfigureAwait(false);
         await leaving.ConfigureAwait(false);
-        if (session is not null) await session.DisposeAsync().ConfigureAwait(false);
         over.Dispose();
     }
 
-    private async Task LeaveAsync(ReceivingLink come)
+    private async Task LeaveAsync(Watch come)
     {
         await Task.Delay(Stay, over.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        // What is gone by itself stays, to be seen.
         lock (gate)
-        {
-            // What is gone by itself stays, to be seen.
-            if (come.WhyGone is not null) return;
-            link = null;
-        }
-        await come.DisposeAsync().ConfigureAwait(false);
+            if (come.Link.WhyGone is null) watch = null;
+        // There are peers that forget a receiver only when its session ends.
+        await come.Session.DisposeAsync().ConfigureAwait(false);
     }
+
+    private sealed record Watch(Session Session, ReceivingLink Link);
 }

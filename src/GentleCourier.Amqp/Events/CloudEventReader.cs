@@ -15,7 +15,10 @@ internal sealed class CloudEventReader : IDisposable
 {
     private const string Media = "application/cloudevents";
 
-    private readonly ArrayBufferWriter<byte> buffer = new(1024);
+    // What large events have left behind is not kept.
+    private const int LargestKept = 128 * 1024;
+
+    private ArrayBufferWriter<byte> buffer = new(1024);
     private readonly Utf8JsonWriter writer;
     private readonly Properties properties = new();
 
@@ -94,7 +97,9 @@ internal sealed class CloudEventReader : IDisposable
         WriteData(BodyOf(message).Span, type);
         writer.WriteEndObject();
         writer.Flush();
-        return buffer.WrittenSpan.ToArray();
+        var json = buffer.WrittenSpan.ToArray();
+        if (buffer.Capacity > LargestKept) buffer = new(1024);
+        return json;
     }
 
     /// <returns>Whether the attribute is there that every event has.</returns>
@@ -181,7 +186,8 @@ internal sealed class CloudEventReader : IDisposable
         return message.BodySection == Section.Value
             ? reader.Peek() switch
             {
-                FormatCode.String8 or FormatCode.String32 => (ReadOnlyMemory<byte>)Encoding.UTF8.GetBytes(WireTypes.String.Read(ref reader)),
+                FormatCode.String8 or FormatCode.String32 =>
+                    (ReadOnlyMemory<byte>)Encoding.UTF8.GetBytes(WireTypes.String.Read(ref reader)),
                 FormatCode.Binary8 or FormatCode.Binary32 => WireTypes.Binary.Read(ref reader).Bytes,
                 FormatCode.Null => default,
                 _ => throw new UnreadableEventException("its body is a value that is neither text nor bytes"),

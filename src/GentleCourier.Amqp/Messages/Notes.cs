@@ -32,7 +32,7 @@ internal readonly record struct Notes(int? Attempt, string? Reason = null)
         {
             var name = NameOf(ref inside);
             if (name.SequenceEqual(AttemptBytes) && inside.Peek() is FormatCode.Int or FormatCode.IntSmall)
-                notes = WireTypes.Int.Read(ref inside) is > 0 and var attempt ? notes with { Attempt = attempt } : notes;
+                notes = notes with { Attempt = WireTypes.Int.Read(ref inside) is > 0 and var attempt ? attempt : null };
             else if (name.SequenceEqual(ReasonBytes) && inside.Peek() is FormatCode.String8 or FormatCode.String32)
                 notes = notes with { Reason = WireTypes.String.Read(ref inside) };
             else

@@ -13,7 +13,13 @@ internal static class Tls
     public static async Task<Stream> WrapAsync(
         Stream stream, string host, AmqpAddress address, CancellationToken cancellationToken)
     {
-        var options = new SslClientAuthenticationOptions { TargetHost = host };
+        var hasShown = false;
+        var options = new SslClientAuthenticationOptions
+        {
+            TargetHost = host,
+            RemoteCertificateValidationCallback = (_, _, _, problems) =>
+                (hasShown = true) && problems == SslPolicyErrors.None,
+        };
         if (address.Authority is { } authority)
         {
             var policy = new X509ChainPolicy
@@ -34,6 +40,12 @@ internal static class Tls
         {
             await secure.AuthenticateAsClientAsync(options, cancellationToken).ConfigureAwait(false);
             return secure;
+        }
+        catch (AuthenticationException e) when (!hasShown)
+        {
+            throw new AmqpException(
+                $"it does not answer in TLS; check whether the port is the one for TLS, or is meant as amqp:// "
+                + $"({Words.Of(e)})", null, e);
         }
         catch (AuthenticationException e)
         {

@@ -84,7 +84,8 @@ internal sealed class Connection : IAsyncDisposable
     /// <exception cref="AmqpException">It is over, or the peer does not want it, or not in time.</exception>
     public async Task<Session> BeginSessionAsync(CancellationToken cancellationToken) =>
         await TryBeginSessionAsync(cancellationToken).ConfigureAwait(false)
-        ?? throw new AmqpException($"{Settings.Peer} takes no more than {peer!.ChannelMax + 1} sessions on a connection");
+        ?? throw new AmqpException(
+            $"{Settings.Peer} takes no more than {peer!.ChannelMax + 1} sessions on a connection");
 
     /// <summary>Begins a session; null where there are as many as the peer takes (section 2.7.1).</summary>
     /// <exception cref="AmqpException">It is over, or the peer does not want it, or not in time.</exception>

@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
+using GentleCourier.Engines;
 
 namespace GentleCourier.Amqp.Transport;
 
@@ -31,6 +32,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
     // Of a message that is too large so much is kept: what says whose it is stands before its body.
     private const int HeadSize = 64 * 1024;
 
+    // Until it is known how large they are.
+    private const uint FirstGrant = 256;
+
     // What large messages have left behind is not kept.
     private const int LargestKept = 128 * 1024;
 
@@ -44,6 +48,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
     private uint? partialId, available;
     // How much of it has come, where that is more than is kept of it.
     private long whole;
+    // How many bytes lie here, and how large messages are of late.
+    private long bytes;
+    private double size;
     private bool isWithdrawn, isPartialSettled;
     private long askedAt;
     // Up to which delivery credit went when the peer was asked; null once it has answered.
@@ -82,6 +89,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
     {
         lock (Gate)
         {
+            messages = Math.Min(messages, Fitting);
             var all = credit + Here;
             isWithdrawn = false;
             if (all > messages || all <= messages / 2) Grant(messages);
@@ -121,9 +129,9 @@ internal sealed class ReceivingLink(Session session, string name, string address
             }
             for (var left = ready.Count; left > 0; left--)
             {
-                var arrival = ready.Dequeue();
+                var arrival = Dequeue();
                 // What cannot be given back stays.
-                if (arrival.IsSettled) ready.Enqueue(arrival);
+                if (arrival.IsSettled) Enqueue(arrival);
                 else Release(arrival.Id);
             }
             Session.Connection.Flush();
@@ -165,6 +173,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
         {
             List<Arrival> settled = [.. ready.Where(static a => a.IsSettled)];
             ready.Clear();
+            bytes = 0;
             return settled;
         }
     }
@@ -363,7 +372,7 @@ internal sealed class ReceivingLink(Session session, string name, string address
     {
         // What was settled beforehand comes by no other.
         for (var left = ready.Count; left > 0; left--)
-            if (ready.Dequeue() is { IsSettled: true } settled) ready.Enqueue(settled);
+            if (Dequeue() is { IsSettled: true } settled) Enqueue(settled);
         partial.Dispose();
         Complete(ref waiting);
         Fail(ref drained, why);
@@ -401,12 +410,22 @@ internal sealed class ReceivingLink(Session session, string name, string address
         else
         {
             byte[] message = [.. partial.Written, .. payload];
-            ready.Enqueue(new(id, message) { Whole = whole > 0 ? whole : null, IsSettled = isPartialSettled });
+            Enqueue(new(id, message) { Whole = whole > 0 ? whole : null, IsSettled = isPartialSettled });
+            size += size == 0 ? message.Length : (message.Length - size) / 8;
             Complete(ref waiting);
+            // More has come than was to be thought: nothing further until that is taken.
+            if (bytes >= Budget.HeldBytes && credit > 0)
+            {
+                (credit, excess) = (0, 0);
+                SendFlow(drain: false, echo: false);
+            }
         }
         EndPartial();
         if (credit == 0) Complete(ref drained);
     }
+
+    /// <summary>So many of the size of late fit into memory; at first nothing is known of that.</summary>
+    private uint Fitting => size == 0 ? FirstGrant : (uint)Math.Clamp(Budget.HeldBytes / size, 1, int.MaxValue);
 
     private uint Here => (uint)ready.Count + (partialId is null ? 0u : 1u);
 
@@ -420,10 +439,23 @@ internal sealed class ReceivingLink(Session session, string name, string address
         var taken = new List<Arrival>(Math.Min(most, ready.Count));
         while (taken.Count < most && ready.TryPeek(out var next) && (taken.Count == 0 || next.Message.Length <= bytes))
         {
-            taken.Add(ready.Dequeue());
+            taken.Add(Dequeue());
             bytes -= next.Message.Length;
         }
         return taken;
+    }
+
+    private void Enqueue(Arrival arrival)
+    {
+        ready.Enqueue(arrival);
+        bytes += arrival.Message.Length;
+    }
+
+    private Arrival Dequeue()
+    {
+        var arrival = ready.Dequeue();
+        bytes -= arrival.Message.Length;
+        return arrival;
     }
 
     private void SendFlow(bool drain, bool echo) => Session.SendFlow(new FlowState

@@ -107,6 +107,13 @@ internal static class StoreSteps
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
         INSERT INTO courier.relay (id, term, until, waits, place) VALUES (1, 0, 'epoch', false, 0);
 
+        -- Where the relay routes events for a broker that does not know it itself: so tools know those queues, too.
+        CREATE TABLE courier.relay_route (
+            type  text NOT NULL,
+            queue text NOT NULL,
+            PRIMARY KEY (type, queue)
+        );
+
         -- The last publish that each broker has confirmed to this store, by the broker's generation. Another row is
         -- added and the one before deleted: one that is updated again and again is dear to find beside a held snapshot.
         CREATE TABLE courier.confirmed (

@@ -107,6 +107,13 @@ internal static class StoreSteps
         );
         INSERT INTO courier_relay (id, term, until) VALUES (1, 0, 0);
 
+        -- Where the relay routes events for a broker that does not know it itself: so tools know those queues, too.
+        CREATE TABLE courier_relay_route (
+            type  TEXT NOT NULL,
+            queue TEXT NOT NULL,
+            PRIMARY KEY (type, queue)
+        ) WITHOUT ROWID;
+
         -- The last publish that each broker has confirmed to this store, by the broker's generation.
         CREATE TABLE courier_confirmed (
             generation TEXT PRIMARY KEY,

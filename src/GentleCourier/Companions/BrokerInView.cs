@@ -7,7 +7,7 @@ namespace GentleCourier.Companions;
 /// A broker and the companions of the services that receive from it, to be looked at and worked on by hand together. It
 /// does not receive.
 /// </summary>
-internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, IBroker Broker)> companions)
+internal sealed class BrokerInView(IBroker broker, IReadOnlyList<ServiceInView> companions)
     : IBroker, IExaminable, IRecount
 {
     public string DisplayName => broker.DisplayName;
@@ -17,12 +17,13 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
     public BrokerServices Services => broker.Services with
     {
         Reports = companions.Count == 0 ? null
-            : new ReportsWithCompanions(broker, [.. companions.Select(c => c.Broker)]),
+            : new ReportsWithCompanions(
+                broker, [.. companions.Select(c => c.Broker)], [.. companions.Select(c => c.Store.Routes)]),
         DeadLetters = companions switch
         {
             [] => null,
             [var only] => only.Broker.DeadLetters,
-            _ => new LettersOfCompanions(companions),
+            _ => new LettersOfCompanions([.. companions.Select(c => (c.Name, c.Broker))]),
         },
         Housekeeping = null, Register = null, Stamps = null, TakeOver = null, Companion = null,
         Examination = this, Recount = this,
@@ -35,7 +36,7 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
                 $"name the one store of those who receive from {string.Join(", ", topology.Queues)}; there are "
                 + string.Join(", ", companions.Select(c => c.Name)));
         await broker.PrepareAsync(topology with { Routes = [] }, create, cancellationToken).ConfigureAwait(false);
-        foreach (var (_, companion) in companions)
+        foreach (var (_, companion, _) in companions)
             await companion.PrepareAsync(topology with { Routes = [] }, create, cancellationToken)
                 .ConfigureAwait(false);
     }
@@ -55,7 +56,7 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
             await foreach (var check in itself.ExamineAsync(cancellationToken).ConfigureAwait(false))
                 yield return check;
         }
-        foreach (var (name, companion) in companions)
+        foreach (var (name, companion, _) in companions)
         {
             if (companion.Services.Examination is not { } part) continue;
             if (!await IsThereAsync(companion, cancellationToken).ConfigureAwait(false))
@@ -109,6 +110,10 @@ internal sealed class BrokerInView(IBroker broker, IReadOnlyList<(string Name, I
     public async ValueTask DisposeAsync()
     {
         await broker.DisposeAsync().ConfigureAwait(false);
-        foreach (var (_, companion) in companions) await companion.DisposeAsync().ConfigureAwait(false);
+        foreach (var (_, companion, store) in companions)
+        {
+            await companion.DisposeAsync().ConfigureAwait(false);
+            await store.DisposeAsync().ConfigureAwait(false);
+        }
     }
 }

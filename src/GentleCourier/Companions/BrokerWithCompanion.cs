@@ -25,7 +25,7 @@ internal sealed class BrokerWithCompanion(
 
     public BrokerServices Services { get; } = companion.Services with
     {
-        Reports = new ReportsWithCompanions(broker, [companion]), Stamps = broker.Stamps, Depths = broker.Depths,
+        Reports = new ReportsWithCompanions(broker, [companion], []), Stamps = broker.Stamps, Depths = broker.Depths,
         TakeOver = null, Companion = companion, Examination = new ExaminedTogether(broker, companion),
         Database = broker.Services.Database,
     };

@@ -90,10 +90,10 @@ internal sealed class LinkWithCompanion : IReceivingLink
 
     public async ValueTask DisposeAsync()
     {
-        // What is still in doubt comes again, to whoever receives.
         await ending.CancelAsync().ConfigureAwait(false);
         await taking.ConfigureAwait(false);
         await counting.ConfigureAwait(false);
+        await TakeOverAtTheEndAsync().ConfigureAwait(false);
         await CountAtTheEndAsync().ConfigureAwait(false);
         await link.DisposeAsync().ConfigureAwait(false);
         ending.Dispose();
@@ -121,6 +121,24 @@ internal sealed class LinkWithCompanion : IReceivingLink
         {
             Interlocked.Add(ref accepted, counted);
             throw;
+        }
+    }
+
+    /// <summary>
+    /// Else it would be given back once more, and there are brokers that count how often. What is not taken over in
+    /// time comes again, to whoever receives.
+    /// </summary>
+    private async Task TakeOverAtTheEndAsync()
+    {
+        try
+        {
+            using var limit = new CancellationTokenSource(LongestFarewell, clock);
+            while (lost is null && (takingOver.Count > 0 || inDoubt.Reader.TryPeek(out _)))
+                await TakeOverInDoubtAsync(limit.Token).ConfigureAwait(false);
+        }
+        catch (Exception e) when (e is CourierException or OperationCanceledException)
+        {
+            // See above.
         }
     }
 

@@ -1,33 +1,43 @@
 using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Companions;
 
 /// <summary>
 /// What is known of queues of a broker that has companions: of the broker how many wait, of the companions what they
-/// have taken over, and who receives. What neither knows is unknown.
+/// have taken over, and who receives, and of relays where they publish to. What none knows is unknown.
 /// </summary>
-internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroker> companions) : IBrokerReports
+internal sealed class ReportsWithCompanions(
+    IBroker broker, IReadOnlyList<IBroker> companions, IReadOnlyList<RouteTable> relays) : IBrokerReports
 {
     public async Task<Topology> ReadTopologyAsync(CancellationToken cancellationToken)
     {
         var all = await AllAsync(reports => reports.ReadTopologyAsync(cancellationToken)).ConfigureAwait(false);
-        return new Topology([.. all.SelectMany(t => t.Queues).Distinct().Order(StringComparer.Ordinal)], []);
+        var routes = await ReadRoutesAsync(cancellationToken).ConfigureAwait(false);
+        return new Topology(
+            [.. all.SelectMany(t => t.Queues).Concat(routes.Select(r => r.Queue)).Distinct()
+                .Order(StringComparer.Ordinal)],
+            routes);
     }
 
     public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
     {
         var all = await AllAsync(reports => reports.ReadFiguresAsync(cancellationToken)).ConfigureAwait(false);
-        var queues = all.SelectMany(f => f.Queues).GroupBy(q => q.Queue).OrderBy(g => g.Key, StringComparer.Ordinal)
-            .ToList();
+        var taken = all.SelectMany(f => f.Queues).ToLookup(q => q.Queue);
+        var routes = (await ReadRoutesAsync(cancellationToken).ConfigureAwait(false))
+            .ToLookup(r => r.Queue, r => r.Type);
+        string[] queues = [.. taken.Select(g => g.Key).Union(routes.Select(g => g.Key)).Order(StringComparer.Ordinal)];
         var depths = broker.Depths is { } port
-            ? await port.ReadDepthsAsync(queues.ConvertAll(g => g.Key), cancellationToken).ConfigureAwait(false)
-            : new long?[queues.Count];
+            ? await port.ReadDepthsAsync(queues, cancellationToken).ConfigureAwait(false)
+            : new long?[queues.Length];
         var workers = WorkerJson.Sorted(all.SelectMany(f => f.Workers ?? []));
         return new BrokerFigures(
             broker.DisplayName, all.Count == 0 ? DateTimeOffset.UtcNow : all.Max(f => f.At),
-            [.. queues.Select((queue, i) => Together(queue.Key, [.. queue], depths[i], workers))], workers);
+            [.. queues.Select((queue, i) => Together(
+                queue, [.. taken[queue]], depths[i], [.. routes[queue]], workers))],
+            workers);
     }
 
     /// <summary>What waits at the broker cannot be shown; where nothing does, the rest is all.</summary>
@@ -54,6 +64,24 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
         return seen;
     }
 
+    /// <summary>Of all relays; of a store that has none, none.</summary>
+    private async Task<IReadOnlyList<Route>> ReadRoutesAsync(CancellationToken cancellationToken)
+    {
+        var routes = new HashSet<Route>();
+        foreach (var relay in relays)
+        {
+            try
+            {
+                routes.UnionWith(await relay.ReadAsync(cancellationToken).ConfigureAwait(false));
+            }
+            catch (CourierException e) when (e.IsAboutTables)
+            {
+                // It only receives, or has not been made yet.
+            }
+        }
+        return [.. routes];
+    }
+
     /// <summary>Of each that is there: a service that does not receive has none.</summary>
     private async Task<List<T>> AllAsync<T>(Func<IBrokerReports, Task<T>> read) where T : class =>
         [.. (await Task.WhenAll(companions.Select(c => TryAsync(c, read))).ConfigureAwait(false)).OfType<T>()];
@@ -74,7 +102,8 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
         ?? throw new CourierException($"{companion.DisplayName} tells nothing");
 
     private static QueueFigures Together(
-        string name, QueueFigures[] taken, long? depth, IReadOnlyList<WorkerFigures> workers) => new(
+        string name, QueueFigures[] taken, long? depth, IReadOnlyList<string> types,
+        IReadOnlyList<WorkerFigures> workers) => new(
             name, depth + taken.Sum(q => q.Ready),
             // What its workers last said, which may be some seconds old.
             workers.SelectMany(w => w.Receivers).Where(r => r.Queue == name).Sum(r => (long)r.InHand),
@@ -82,6 +111,8 @@ internal sealed class ReportsWithCompanions(IBroker broker, IReadOnlyList<IBroke
             // Of what waits at the broker nobody knows since when.
             depth == 0 ? taken.Max(q => q.OldestAge) : null)
         {
+            // Who else publishes to it is not known.
+            Types = types.Count == 0 ? null : types,
             // Where several have taken over of one queue, their counts are not of the same moments.
             History = taken is [var only] ? only.History : [],
         };

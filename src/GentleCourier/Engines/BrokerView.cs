@@ -16,14 +16,17 @@ internal static class BrokerView
     }
 
     /// <summary>
-    /// A broker and companions, to be looked at and worked on by hand together; nobody receives by it. Disposing it
-    /// disposes them all.
+    /// A broker and what is beside the stores of services, to be looked at and worked on by hand together; nobody
+    /// receives by it. Disposing it disposes them all.
     /// </summary>
     /// <param name="broker">The broker.</param>
-    /// <param name="companions">
-    /// Companions of services, by <see cref="IEngine.CreateCompanion"/>, each with a name: where there are several, it
-    /// is part of the ids of dead letters.
-    /// </param>
-    public static IBroker With(this IBroker broker, IReadOnlyList<(string Name, IBroker Broker)> companions) =>
-        new BrokerInView(broker, companions);
+    /// <param name="services">Services that receive or publish.</param>
+    public static IBroker With(this IBroker broker, IReadOnlyList<ServiceInView> services) =>
+        new BrokerInView(broker, services);
 }
+
+/// <summary>A service that is looked at.</summary>
+/// <param name="Name">Its name; where there are several, it is part of the ids of dead letters.</param>
+/// <param name="Broker">Its companion, by <see cref="IEngine.CreateCompanion"/>.</param>
+/// <param name="Store">Its store.</param>
+internal sealed record ServiceInView(string Name, IBroker Broker, IStorePort Store);

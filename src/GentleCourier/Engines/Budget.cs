@@ -14,6 +14,11 @@ internal static class Budget
     /// </summary>
     public const int Bytes = 16 * 1024 * 1024;
 
+    /// <summary>
+    /// So much a worker holds of a queue where nobody has said how many deliveries that may be, in bytes: 64 MiB.
+    /// </summary>
+    public const int HeldBytes = 64 * 1024 * 1024;
+
     /// <summary>Parts a list so that each part keeps to <see cref="Bytes"/>, or is one event.</summary>
     internal static IEnumerable<IReadOnlyList<EncodedEvent>> Part(IReadOnlyList<EncodedEvent> events) =>
         Part(events, static e => e.Json.Length);

@@ -32,6 +32,9 @@ internal static class StoreTablesOf
         /// <summary>Events that wait until they are due, by hand.</summary>
         public LaterTable LaterEvents => new(store.Tables);
 
+        /// <summary>Where its relay routes events.</summary>
+        public RouteTable Routes => new(store.Tables);
+
         /// <summary>Events that stayed in the outbox.</summary>
         public IHeldEvents Held => new HeldTable(store.Tables);
 

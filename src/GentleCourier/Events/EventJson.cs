@@ -188,8 +188,8 @@ internal static class EventJson
         if (reader.TokenType == JsonTokenType.Null) return null;
         if (reader.TokenType == JsonTokenType.String && reader.TryGetDateTimeOffset(out var time)
             && HasZone(ref reader)) return time;
-        throw new UnreadableEventException("the CloudEvents attribute 'time' must be an RFC 3339 timestamp with its zone, "
-            + "such as 2026-05-01T08:00:00Z");
+        throw new UnreadableEventException("the CloudEvents attribute 'time' must be an RFC 3339 timestamp with its "
+            + "zone, such as 2026-05-01T08:00:00Z");
     }
 
     /// <summary>Without one, nobody knows which time it is.</summary>

@@ -169,6 +169,8 @@ internal sealed partial class Relay : BackgroundService
             hasLookedForDirectWay = true;
             if (directWay is not null) LogDirectWay(logger, store.DisplayName);
         }
+        if (!broker.Abilities.HasFlag(BrokerAbilities.Routes))
+            await store.Routes.WriteAsync(setup.Options.Routes.All, stopping).ConfigureAwait(false);
         known = term;
         FaultPoint.Pass(FaultPoint.LeadsNotPublished);
     }

@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using GentleCourier.Events;
 
 namespace GentleCourier;
@@ -11,6 +12,10 @@ public sealed class RouteOptions
     private readonly Dictionary<string, IReadOnlyList<string>> addresses = new(StringComparer.Ordinal);
 
     internal IReadOnlyDictionary<string, IReadOnlyList<string>> Addresses => addresses;
+
+    /// <summary>Those that lead to queues.</summary>
+    internal IReadOnlyList<Route> All =>
+        [.. addresses.SelectMany(a => a.Value.Where(Names.IsQueue), (a, queue) => new Route(a.Key, queue))];
 
     /// <summary>Says where events of a type go; what was said of it before no longer holds.</summary>
     /// <param name="type">The wire type.</param>

@@ -10,9 +10,12 @@ internal static class QueueFindings
     private const int ManyFailures = 50, ManySetAside = 10;
     private const double LargeShare = 0.01;
 
+    private static readonly TimeSpan StandsStill = TimeSpan.FromSeconds(20);
+
     public static IEnumerable<Finding> Of(QueueStatus queue, IReadOnlyList<WorkerFigures>? workers) =>
     [
         .. workers is null ? [] : Unreceived(queue, workers),
+        .. Withheld(queue),
         .. Growing(queue),
         .. Storm(queue),
         .. DeadLetters(queue),
@@ -38,11 +41,33 @@ internal static class QueueFindings
         else if (events > 0)
         {
             var more = queue.Rates is { Arrivals: > 0 } rates ? $", and {Rate(rates.Arrivals)} come" : "";
+            var since = figures.OldestAge is { } age ? $", the oldest for {For(age)}" : "";
             yield return new Finding("queue-unreceived", true,
-                $"queue {name} has {HowMany(events)} waiting, the oldest for {For(figures.OldestAge)}{more}; nobody "
-                + "receives from it",
-                "start its worker", figures.OldestAge);
+                $"queue {name} has {HowMany(events)} waiting{since}{more}; nobody receives from it",
+                since.Length > 0 ? "start its worker" : "start its worker; if it runs, name its store here as well",
+                figures.OldestAge);
         }
+    }
+
+    /// <summary>
+    /// Of a broker that hands over by itself: it has events, workers that ask for them, and keeps them.
+    /// </summary>
+    private static IEnumerable<Finding> Withheld(QueueStatus queue)
+    {
+        var (figures, receivers) = (queue.Figures, queue.Receivers);
+        if (figures is not { Ready: > 0, OldestAge: null, History.Count: > 1 } || receivers is not { Count: > 0 }
+            || receivers.Any(static r => r.InHand > 0 || r.BrakedFor is not null || r.Problem is not null)) yield break;
+        var counts = figures.History.OrderBy(static c => c.At).ToList();
+        var (last, at) = (counts[^1], counts.FindLastIndex(c => c.At <= counts[^1].At - StandsStill));
+        if (at < 0 || counts[at] is var before && (before.Came <= before.Accepted + before.SetAside
+            || (before.Accepted, before.Failed, before.SetAside) != (last.Accepted, last.Failed, last.SetAside)))
+            yield break;
+        yield return new Finding("queue-withheld", true,
+            $"queue {queue.Figures.Queue} has {HowMany(queue.Figures.Ready)} waiting, and {Workers(receivers.Count)} "
+            + $"with nothing in hand; the broker has given {(receivers.Count == 1 ? "it" : "them")} none for "
+            + For(last.At - counts[at].At),
+            "see at the broker who else receives from it, where it lets only one, and whether it holds the queue back",
+            last.At - counts[at].At);
     }
 
     private static IEnumerable<Finding> Growing(QueueStatus queue)

@@ -1,3 +1,5 @@
+using GentleCourier.Engines;
+
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
@@ -44,6 +46,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     /// </summary>
     public int NeededNow(Holding now, TimeSpan time)
     {
+        if (IsFull(now)) return 0;
         var limit = Limit(now, time);
         if (limit == int.MaxValue) return helping;
         return now.Ready > 0 ? 0 : Math.Max(0, limit - now.Held);
@@ -60,7 +63,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
         var limit = Limit(now, time);
         if (now.Ready == 0 && NeededNow(now, time) is > 0 and var needed) return needed;
         // After a pause it is to be a few, of both together.
-        if (pausedUntil is not null) return 0;
+        if (pausedUntil is not null || IsFull(now)) return 0;
         return limit > now.Held || now.Held - limit < Besides(limit) ? 1 : 0;
     }
 
@@ -76,7 +79,8 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     public int WorthFetching(Holding now, int settling, TimeSpan time)
     {
         var limit = Limit(now, time);
-        return limit == int.MaxValue ? helping : ToFetch(limit, parallel * batch, now.Held - settling, now.Ready);
+        return IsFull(now) ? 0 : limit == int.MaxValue ? helping
+            : ToFetch(limit, parallel * batch, now.Held - settling, now.Ready);
     }
 
     /// <summary>
@@ -146,6 +150,9 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
         : prefetch.IsUnlimited ? int.MaxValue
         : tuner is null ? prefetch.Count
         : tuner.Limit(now.Running == 0 ? TimeSpan.Zero : time - lastStart);
+
+    /// <summary>Nobody has said a number that these would be too many of; but memory has an end.</summary>
+    private bool IsFull(Holding now) => (prefetch.IsUnlimited || IsSelfTuned) && now.Bytes >= Budget.HeldBytes;
 
     private int Besides(int limit) => isShared && limit > parallel * batch ? 1 : 0;
 }

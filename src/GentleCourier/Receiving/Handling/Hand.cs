@@ -31,6 +31,7 @@ internal sealed class Hand(
     // this very process. Without an inbox it would act twice.
     private readonly Dictionary<EventKey, TakenDelivery> orphans = [];
     private bool isEnding;
+    private long bytes;
 
     /// <summary>How much may be in hand.</summary>
     public Credit Credit => credit;
@@ -38,7 +39,10 @@ internal sealed class Hand(
     /// <summary>How many are held: what waits here beside the prefetch does not count.</summary>
     public Holding Holding => new(
         counts[(int)DeliveryState.Ready] + counts[(int)DeliveryState.Running] + counts[(int)DeliveryState.Decided]
-        + counts[(int)DeliveryState.Sent], counts[(int)DeliveryState.Ready], Busy);
+        + counts[(int)DeliveryState.Sent], counts[(int)DeliveryState.Ready], Busy)
+    {
+        Bytes = bytes,
+    };
 
     /// <summary>How many deliveries handlers have taken up and not come back from.</summary>
     public int Busy { get; private set; }
@@ -348,6 +352,7 @@ internal sealed class Hand(
             throw new InvalidOperationException($"a delivery that was {from} cannot be {to}");
         Count(delivery.Link, from, -1);
         Count(delivery.Link, to, 1);
+        CountBytes(delivery, from, to);
         delivery.State = to;
         if (orphans.Count > 0 && to >= DeliveryState.Decided && delivery.Key is { } key
             && orphans.TryGetValue(key, out var orphan) && orphan == delivery)
@@ -360,10 +365,21 @@ internal sealed class Hand(
         counts[(int)state] += change;
         link.Count(state, change);
     }
+
+    private void CountBytes(TakenDelivery delivery, DeliveryState from, DeliveryState to)
+    {
+        if (from == DeliveryState.Coming) bytes += delivery.HandOver.Json.Length;
+        if (to == DeliveryState.Gone) bytes -= delivery.HandOver.Json.Length;
+    }
 }
 
-/// <summary>How many deliveries are held, how many of them lie ready, and how many handlers have.</summary>
-internal readonly record struct Holding(int Held, int Ready, int Running);
+/// <summary>
+/// How many deliveries are held, how many of them lie ready, how many handlers have, and how many bytes all have.
+/// </summary>
+internal readonly record struct Holding(int Held, int Ready, int Running)
+{
+    public long Bytes { get; init; }
+}
 
 /// <summary>What comes of a delivery if it turns out to be at fault, and what if not.</summary>
 /// <param name="Type">The type of its event.</param>

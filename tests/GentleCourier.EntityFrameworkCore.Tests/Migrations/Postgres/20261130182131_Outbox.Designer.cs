@@ -472,6 +472,24 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         });
                 });
 
+            modelBuilder.Entity("courier.relay_route", b =>
+                {
+                    b.Property<string>("type")
+                        .HasColumnType("text")
+                        .HasColumnName("type")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("queue")
+                        .HasColumnType("text")
+                        .HasColumnName("queue")
+                        .HasColumnOrder(2);
+
+                    b.HasKey("type", "queue")
+                        .HasName("relay_route_pkey");
+
+                    b.ToTable("relay_route", "courier");
+                });
+
             modelBuilder.Entity("courier.schedule", b =>
                 {
                     b.Property<string>("name")

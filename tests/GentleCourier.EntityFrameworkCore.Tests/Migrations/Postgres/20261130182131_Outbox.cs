@@ -205,6 +205,19 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .Annotation("Npgsql:StorageParameter:fillfactor", 20);
 
             migrationBuilder.CreateTable(
+                name: "relay_route",
+                schema: "courier",
+                columns: table => new
+                {
+                    type = table.Column<string>(type: "text", nullable: false),
+                    queue = table.Column<string>(type: "text", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("relay_route_pkey", x => new { x.type, x.queue });
+                });
+
+            migrationBuilder.CreateTable(
                 name: "schedule",
                 schema: "courier",
                 columns: table => new
@@ -369,6 +382,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "relay",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "relay_route",
                 schema: "courier");
 
             migrationBuilder.DropTable(

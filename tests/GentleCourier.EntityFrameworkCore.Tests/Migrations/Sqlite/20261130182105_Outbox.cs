@@ -184,6 +184,18 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
+                name: "courier_relay_route",
+                columns: table => new
+                {
+                    type = table.Column<string>(type: "TEXT", nullable: false),
+                    queue = table.Column<string>(type: "TEXT", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_relay_route", x => new { x.type, x.queue });
+                });
+
+            migrationBuilder.CreateTable(
                 name: "courier_schedule",
                 columns: table => new
                 {
@@ -356,6 +368,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_relay_clock");
+
+            migrationBuilder.DropTable(
+                name: "courier_relay_route");
 
             migrationBuilder.DropTable(
                 name: "courier_schedule");

@@ -439,6 +439,23 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("courier_relay_clock", (string)null);
                 });
 
+            modelBuilder.Entity("courier.courier_relay_route", b =>
+                {
+                    b.Property<string>("type")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("type")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("queue")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("queue")
+                        .HasColumnOrder(2);
+
+                    b.HasKey("type", "queue");
+
+                    b.ToTable("courier_relay_route", (string)null);
+                });
+
             modelBuilder.Entity("courier.courier_schedule", b =>
                 {
                     b.Property<string>("name")

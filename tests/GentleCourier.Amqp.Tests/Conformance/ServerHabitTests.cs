@@ -1,0 +1,186 @@
+using System.Collections.Concurrent;
+using System.Text;
+using System.Text.Json.Nodes;
+using GentleCourier.Amqp.Messages;
+using GentleCourier.Amqp.Performatives;
+using GentleCourier.Amqp.Types;
+using GentleCourier.Conformance;
+using GentleCourier.Engines;
+using GentleCourier.Watching;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+
+namespace GentleCourier.Amqp.Tests.Conformance;
+
+/// <summary>What operators declare, and what others send, on a real broker.</summary>
+public sealed class ServerHabitTests
+{
+    /// <summary>At the broker's own queues, which somebody has declared.</summary>
+    private sealed class DeclaredQuay : Quay
+    {
+        protected override string AddressOf(string name) => $"/amq/queue/{name}";
+
+        public void Declare(string queue, string kind) =>
+            SharedBroker.One.Create(Named(queue)["/amq/queue/".Length..], kind);
+    }
+
+    private static Task<IHost> StartFaresAsync(
+        Crossing crossing, Log log, Action<ReceiverOptions>? limits = null) => crossing.StartAsync(
+        "fares",
+        courier => courier.Receive("taps", queue =>
+        {
+            limits?.Invoke(queue.Options);
+            queue.Handle<Tap, TapReceiver>();
+        }),
+        services: services => services.AddSingleton(log));
+
+    /// <summary>
+    /// Whoever publishes to it, and looks at it, must not be its receiver for longer than a moment, whoever came first.
+    /// </summary>
+    [Fact]
+    public async Task A_queue_with_a_single_active_receiver_is_received()
+    {
+        var quay = new DeclaredQuay();
+        quay.Declare("taps", "single");
+        await using var crossing = new Crossing(quay);
+        var log = new Log();
+        await using var looking = quay.Engine.CreateBroker(Crossing.Parse(quay.Broker), TimeProvider.System);
+        Assert.Equal([0L], await looking.Depths!.ReadDepthsAsync(["taps"]));
+        var harbour = await crossing.StartAsync("harbour");
+        for (var i = 0; i < 10; i++) await harbour.PublishAsync(new Tap(i));
+        await Crossing.UntilAsync(
+            async () => (await looking.Depths!.ReadDepthsAsync(["taps"]))[0] == 10, "all are in the queue");
+
+        var first = await StartFaresAsync(crossing, log);
+        for (var i = 10; i < 100; i++) await harbour.PublishAsync(new Tap(i));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 100), "all are handled");
+        var second = await StartFaresAsync(crossing, log);
+        await first.StopAsync();
+        await harbour.PublishAsync(new Tap(100));
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 101), "the second has taken over");
+        await second.StopAsync();
+        Assert.Equal(Enumerable.Range(0, 101), log.Taps.Select(t => t.Data.Number));
+    }
+
+    /// <summary>What the protocol has no limit for, and memory has: it is a letter, and delays nobody.</summary>
+    [Fact]
+    public async Task A_message_that_is_too_large_to_be_held_is_set_aside_with_what_can_be_read_of_it()
+    {
+        var quay = new Quay();
+        await using var crossing = new Crossing(quay);
+        var log = new Log();
+        await quay.SendAsync("taps", to =>
+        {
+            Properties.Shape.Write(to, new Properties { Subject = "a film", ContentType = "video/mp4" });
+            Message.Begin(to, Section.ApplicationProperties);
+            WireValue.Any.Write(to, new WireMap
+            {
+                { "cloudEvents_specversion", "1.0" }, { "cloudEvents_id", "film-1" }, { "cloudEvents_source", "/cam" },
+                { "cloudEvents_type", "test.tap" }, { "camera", 7 },
+            });
+            Message.Begin(to, Section.Data);
+            WireTypes.WriteBinary(to, new byte[17_000_000]);
+        });
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 20).Select(i => Crossing.TapEvent(i))]);
+        await StartFaresAsync(crossing, log);
+        await crossing.SettledAsync(deadLetters: 1);
+        Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
+
+        var letter = Assert.Single(await crossing.DeadLetters.ReadAsync("taps", 9));
+        Assert.Matches("unreadable event: the message has 17,000,[0-9]{3} bytes, more than 16,777,216", letter.Reason);
+        Assert.Equal("film-1", CourierEvent.Read(letter.Json).Id);
+        var amqp = JsonNode.Parse(letter.Json.Span)!["amqp"]!;
+        Assert.Equal(("a film", 7), ((string?)amqp["properties"]!["subject"],
+            (int)amqp["application-properties"]!["camera"]!));
+        Assert.InRange((int)amqp["size"]!, 17_000_000, 17_001_000);
+        Assert.InRange(letter.Json.Length, 60_000, 100_000);
+    }
+
+    /// <summary>What is handed over again goes on in the companion, before the operator's count is full.</summary>
+    [Fact]
+    public async Task An_operators_limit_of_deliveries_takes_nothing_from_those_who_have_a_store()
+    {
+        var quay = new DeclaredQuay();
+        SharedBroker.One.Create("dead", "queue");
+        quay.Declare("taps", "limited");
+        await using var crossing = new Crossing(quay);
+        var handled = new ConcurrentQueue<int>();
+        var log = new Log
+        {
+            OnTap = (delivery, _) => delivery.Attempt < 3 && delivery.Data.Number % 7 == 0
+                ? throw new InvalidOperationException("not yet")
+                : Task.Run(() => handled.Enqueue(delivery.Data.Number)),
+        };
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 200).Select(i => Crossing.TapEvent(i))]);
+        // Whoever stops gives back what it has not begun.
+        for (var stops = 0; stops < 5; stops++)
+        {
+            var before = handled.Count;
+            var fares = await StartFaresAsync(crossing, log, options => options.Prefetch = 50);
+            await Crossing.UntilAsync(() => Task.FromResult(handled.Count > before), "some are handled");
+            await fares.StopAsync();
+        }
+        await StartFaresAsync(crossing, log);
+        await Crossing.UntilAsync(() => Task.FromResult(handled.Distinct().Count() == 200), "all are handled");
+        await crossing.SettledAsync(deadLetters: 0);
+        Assert.Equal(0, SharedBroker.One.Depth("dead"));
+    }
+
+    /// <summary>Before anybody has received, only those who publish know of a queue: their relays have written it down.
+    /// </summary>
+    [Fact]
+    public async Task What_waits_in_a_queue_that_only_publishers_know_is_seen()
+    {
+        var quay = new Quay();
+        await using var crossing = new Crossing(quay);
+        var harbour = await crossing.StartAsync(
+            "harbour", settings: new Dictionary<string, string?> { ["Courier:Routes:test.tide"] = "tides,/queue/other" });
+        await harbour.PublishAsync(Enumerable.Range(0, 400).Select(n => new Tap(n)));
+        var store = harbour.Store();
+        await Crossing.UntilAsync(
+            async () => (await store.ReadOutboxFiguresAsync()).Waiting == 0, "all is in the queue");
+
+        var address = Crossing.Parse(quay.Store("harbour"));
+        await using var view = quay.Engine.CreateBroker(Crossing.Parse(quay.Broker), TimeProvider.System).With(
+            [new ServiceInView("harbour", quay.StoreEngine.CreateCompanion(address, TimeProvider.System),
+                quay.StoreEngine.CreateStore(address, TimeProvider.System))]);
+        var status = await CourierStatus.ReadAsync(view, [("harbour", store)], default);
+        var taps = Assert.Single(status.Queues, q => q.Figures.Queue == "taps");
+        Assert.Equal(400, taps.Figures.Ready);
+        Assert.Equal(["test.tap"], taps.Figures.Types);
+        var finding = Assert.Single(status.Findings);
+        Assert.Equal(("queue-unreceived", "queue taps has 400 events waiting; nobody receives from it"),
+            (finding.Code, finding.What));
+        Assert.Contains("tides", (await view.Reports!.ReadTopologyAsync()).Queues);
+        Assert.DoesNotContain("/queue/other", (await view.Reports!.ReadTopologyAsync()).Queues);
+    }
+
+    /// <summary>Each in a session of its own, as some brokers need it; the looks in one.</summary>
+    [Fact]
+    public async Task A_thousand_queues_are_received_and_looked_at_by_one_process()
+    {
+        const int Queues = 1000;
+        var quay = new Quay();
+        await using var broker = quay.Engine.CreateBroker(Crossing.Parse(quay.Broker), TimeProvider.System);
+        string[] queues = [.. Enumerable.Range(0, Queues).Select(n => $"one-of-many-{n}")];
+        using var limit = new CancellationTokenSource(Crossing.Limit);
+        foreach (var part in Enumerable.Range(0, Queues).Chunk(100))
+            Assert.All(await broker.PublishAsync(
+                [.. part.Select(n => Crossing.TapEvent(n) with { Address = queues[n] })], limit.Token),
+                result => Assert.Equal(PublishFate.Taken, result.Fate));
+        Assert.All(await broker.Depths!.ReadDepthsAsync(queues, limit.Token), depth => Assert.Equal(1, depth));
+
+        var links = new List<IReceivingLink>();
+        foreach (var queue in queues)
+            links.Add(await broker.OpenLinkAsync(queue, "worker", TimeSpan.FromMinutes(1), limit.Token));
+        var numbers = new List<int>();
+        foreach (var link in links)
+        {
+            var come = await link.ReceiveAsync(1, limit.Token);
+            numbers.Add(Crossing.NumberOf(Assert.Single(come).Json));
+            await link.SettleAsync([new Settlement(come[0], Outcome.Accepted)], 0, limit.Token);
+        }
+        Assert.Equal(Enumerable.Range(0, Queues), numbers);
+        Assert.All(await broker.Depths!.ReadDepthsAsync(queues, limit.Token), depth => Assert.Equal(0, depth));
+    }
+}
