@@ -1,5 +1,6 @@
 using System.Net;
 using System.Net.Security;
+using System.Net.Sockets;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
@@ -8,6 +9,7 @@ using GentleCourier.Amqp.Reaching;
 using GentleCourier.Amqp.Transport;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Conformance;
+using GentleCourier.Events;
 
 namespace GentleCourier.Amqp.Tests;
 
@@ -101,6 +103,30 @@ public sealed class ReachTests
         Assert.Contains("it hung up at once", await ErrorOfAsync(peer.Address), StringComparison.Ordinal);
     }
 
+    /// <summary>What a peer says goes into logs, and to terminals.</summary>
+    [Fact]
+    public async Task Nothing_that_a_peer_says_drives_a_terminal()
+    {
+        await using var peer = new ScriptedPeer();
+        peer.On = async (talk, told) =>
+        {
+            if (told.Performative is not Attach) return false;
+            await talk.SendAsync(End.Shape, new End
+            {
+                Error = AmqpError.Of("amqp:\u0007not-found", "\u001b[2Jno such queue\r\n2026-01-01 all is well"),
+            });
+            return true;
+        };
+        await using var connection = await Peers.ConnectAsync(peer.Address);
+        var session = await connection.BeginSessionAsync(Cancel);
+        var error = await Assert.ThrowsAsync<AmqpException>(() => session.AttachReceiverAsync("in", "taps", Cancel));
+        Assert.DoesNotContain(error.Message, char.IsControl);
+        Assert.Contains("no such queue 2026-01-01 all is well", error.Message, StringComparison.Ordinal);
+        var unread = Assert.Throws<UnreadableEventException>(() => CourierEvent.Read(
+            "{\"specversion\":\"1.0\u001b[2J\u0007\"}"u8.ToArray()));
+        Assert.DoesNotContain(unread.Message, char.IsControl);
+    }
+
     [Fact]
     public async Task A_peer_that_lets_nobody_in_this_way_says_in_which()
     {
@@ -169,8 +195,39 @@ public sealed class ReachTests
             Assert.Equal("CN=fares", shown!.Subject);
         }
         Assert.Contains("its certificate was not accepted", await ErrorOfAsync(address), StringComparison.Ordinal);
-        Assert.Contains("made for the host '127.0.0.1'", await ErrorOfAsync(
-            $"amqps://127.0.0.1:{peer.Port}?authority={root}"), StringComparison.Ordinal);
+        var another = await ErrorOfAsync($"amqps://127.0.0.1:{peer.Port}?authority={root}");
+        Assert.Contains("made for the host '127.0.0.1'", another, StringComparison.Ordinal);
+        Assert.Contains("(it is made for another host)", another, StringComparison.Ordinal);
+        using var expired = Issue(authority, "localhost", until: DateTimeOffset.UtcNow.AddMinutes(-1));
+        await using var late = new ScriptedPeer
+        {
+            Tls = new SslServerAuthenticationOptions
+            {
+                ServerCertificateContext = SslStreamCertificateContext.Create(
+                    X509CertificateLoader.LoadPkcs12(expired.Export(X509ContentType.Pfx), null), null, offline: true),
+            },
+        };
+        Assert.Contains("(NotTimeValid: ", await ErrorOfAsync(
+            $"amqps://localhost:{late.Port}?authority={root}"), StringComparison.Ordinal);
+        // One that speaks without TLS has shown no certificate.
+        using var plain = new TcpListener(IPAddress.Loopback, 0);
+        plain.Start();
+        var answering = Task.Run(
+            async () =>
+            {
+                using var socket = await plain.AcceptSocketAsync(Cancel);
+                await socket.SendAsync("AMQP\x00\x01\x00\x00"u8.ToArray(), Cancel);
+                while (await socket.ReceiveAsync(new byte[1000], Cancel) > 0)
+                {
+                    // It waits for more.
+                }
+            },
+            Cancel);
+        var secret = await ErrorOfAsync(
+            $"amqps://localhost:{((IPEndPoint)plain.LocalEndpoint).Port}?authority={root}");
+        await answering;
+        Assert.Contains("it does not answer in TLS; check whether the port", secret, StringComparison.Ordinal);
+        Assert.DoesNotContain("certificate", secret, StringComparison.Ordinal);
         Assert.Contains("'/no/such.pem' cannot be used", await ErrorOfAsync($"{address}?authority=/no/such.pem"),
             StringComparison.Ordinal);
         Assert.Contains($"'{certificate}' cannot be used", await ErrorOfAsync(
@@ -225,7 +282,8 @@ public sealed class ReachTests
         return request.CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(1));
     }
 
-    private static X509Certificate2 Issue(X509Certificate2 authority, string name)
+    private static X509Certificate2 Issue(
+        X509Certificate2 authority, string name, DateTimeOffset? until = null)
     {
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var request = new CertificateRequest($"CN={name}", key, HashAlgorithmName.SHA256);
@@ -233,7 +291,7 @@ public sealed class ReachTests
         names.AddDnsName(name);
         request.CertificateExtensions.Add(names.Build());
         using var certificate = request.Create(
-            authority, DateTimeOffset.UtcNow.AddHours(-1), DateTimeOffset.UtcNow.AddHours(20),
+            authority, DateTimeOffset.UtcNow.AddHours(-1), until ?? DateTimeOffset.UtcNow.AddHours(20),
                 Guid.NewGuid().ToByteArray());
         return certificate.CopyWithPrivateKey(key);
     }

@@ -118,7 +118,9 @@ internal sealed partial class AmqpLink(
                     $"the message has {whole:N0} bytes, more than {ConnectionSettings.LargestMessage:N0}"));
             if (message.Problem is { } problem)
                 throw new UnreadableEventException($"the message is not sound: {problem}");
-            return new AmqpDelivery(arrival.Id, arrival.IsSettled, reader.Read(message), AttemptOf(message));
+            var json = reader.Read(message);
+            var (attempt, failedBefore) = AttemptOf(message);
+            return new AmqpDelivery(arrival.Id, arrival.IsSettled, json, attempt) { FailedBefore = failedBefore };
         }
         // Whatever it is, it is this message's alone.
         catch (Exception e)
@@ -135,14 +137,18 @@ internal sealed partial class AmqpLink(
         CloudEventReader.IsStructured(message) ? message.Body
             : Unread.KeepOf(arrival.Message, message, arrival.Whole);
 
-    /// <summary>The first, as far as is known, unless somebody has had it before; null: nobody has counted.</summary>
-    private int? AttemptOf(in Message message)
+    /// <summary>
+    /// Which attempt it is: the first, as far as is known, unless somebody has had it before. Null: nobody has counted;
+    /// then so many have failed before as the peer has counted.
+    /// </summary>
+    private (int? Attempt, int FailedBefore) AttemptOf(in Message message)
     {
-        if (Notes.Of(message).Attempt is { } attempt) return attempt;
-        if (message.Header.IsEmpty) return null;
+        if (Notes.Of(message).Attempt is { } attempt) return (attempt, 0);
+        if (message.Header.IsEmpty) return default;
         var from = new WireReader(message.Header.Span);
         Header.Shape.ReadFields(ref from, header);
-        return header is { FirstAcquirer: true, DeliveryCount: 0 } ? 1 : null;
+        return header is { FirstAcquirer: true, DeliveryCount: 0 } ? (1, 0)
+            : (null, (int)Math.Min(header.DeliveryCount, int.MaxValue / 2));
     }
 
     private async Task SendAnewAsync(IReadOnlyList<Settlement> settlements, CancellationToken cancellationToken)
@@ -151,7 +157,7 @@ internal sealed partial class AmqpLink(
         {
             if (outcome is Outcome.Modified { Counts: var counts })
             {
-                var next = (delivery.Attempt ?? 1) + (counts ? 1 : 0);
+                var next = (delivery.Attempt ?? delivery.FailedBefore + 1) + (counts ? 1 : 0);
                 await SendAsync(address.Of(queue), new(delivery.Json, new(next)), cancellationToken)
                     .ConfigureAwait(false);
             }

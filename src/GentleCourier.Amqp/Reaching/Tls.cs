@@ -13,12 +13,15 @@ internal static class Tls
     public static async Task<Stream> WrapAsync(
         Stream stream, string host, AmqpAddress address, CancellationToken cancellationToken)
     {
-        var hasShown = false;
+        var (hasShown, why) = (false, "");
         var options = new SslClientAuthenticationOptions
         {
             TargetHost = host,
-            RemoteCertificateValidationCallback = (_, _, _, problems) =>
-                (hasShown = true) && problems == SslPolicyErrors.None,
+            RemoteCertificateValidationCallback = (_, _, chain, problems) =>
+            {
+                (hasShown, why) = (true, WhyNot(chain, problems));
+                return problems == SslPolicyErrors.None;
+            },
         };
         if (address.Authority is { } authority)
         {
@@ -50,9 +53,19 @@ internal static class Tls
         catch (AuthenticationException e)
         {
             throw new AmqpException(
-                $"its certificate was not accepted: it must be made for the host '{host}', by an authority that this "
-                + $"machine or the address's 'authority' knows ({Words.Of(e)})", null, e);
+                $"its certificate was not accepted: it must be made for the host '{host}', for this day, by an "
+                + $"authority that this machine or the address's 'authority' knows ({(why == "" ? Words.Of(e) : why)})",
+                null, e);
         }
+    }
+
+    private static string WhyNot(X509Chain? chain, SslPolicyErrors problems)
+    {
+        List<string> all = [];
+        if (problems.HasFlag(SslPolicyErrors.RemoteCertificateNameMismatch)) all.Add("it is made for another host");
+        foreach (var status in chain?.ChainStatus ?? [])
+            all.Add($"{status.Status}: {Words.Line(status.StatusInformation).Trim()}");
+        return string.Join(", ", all);
     }
 
     private static void FromFile(string file, Action read)

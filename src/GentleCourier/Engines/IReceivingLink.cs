@@ -96,6 +96,11 @@ internal abstract class HandOver(ReadOnlyMemory<byte> json, int? attempt, int? a
     public int? Attempt { get; } = attempt;
 
     /// <summary>
+    /// How many attempts there were before it at the least, where it is not known which it is, as others have counted.
+    /// </summary>
+    public int FailedBefore { get; init; }
+
+    /// <summary>
     /// How many of the attempts before this one, the latest in a row, were never settled; null where the engine cannot
     /// know.
     /// </summary>

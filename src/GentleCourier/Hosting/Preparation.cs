@@ -121,6 +121,8 @@ internal sealed partial class Preparation(
         var lacking = setup.Options.Store is not null ? null
             : queues.Select(q => WithoutStore.Lacks(q, broker)).FirstOrDefault(lack => lack is not null);
         if (lacking is not null) throw new CourierException(lacking);
+        if (setup.Options.Store is null && !broker.Abilities.HasFlag(BrokerAbilities.Delays))
+            LogNoStore(logger, broker.DisplayName);
         var inKeyOrder = queues.FindAll(q => q.Options.InKeyOrder).ConvertAll(q => q.Queue);
         if (inKeyOrder.Count > 0 && !broker.Abilities.HasFlag(BrokerAbilities.KeyOrder))
         {
@@ -176,6 +178,11 @@ internal sealed partial class Preparation(
     [LoggerMessage(EventId = 403, Message =
         "Settings without effect here, since this process has registered nothing by these names: {Names}")]
     private static partial void LogStrangers(ILogger logger, LogLevel level, string names);
+
+    [LoggerMessage(406, LogLevel.Warning,
+        "What is received from {Broker} has no store beside it: an attempt that ends with its process is counted only "
+        + "where the broker counts it; set Courier:Store for the others")]
+    private static partial void LogNoStore(ILogger logger, string broker);
 
     [LoggerMessage(401, LogLevel.Error,
         "Started, but not ready: nothing is received or relayed until this has passed: {Problem}")]

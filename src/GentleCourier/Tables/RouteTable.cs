@@ -3,8 +3,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.Tables;
 
 /// <summary>
-/// Where a store's relay routes events, for a broker that does not know it itself. Whoever looks at such a broker learns
-/// here of queues that nobody receives from.
+/// Where a store's relay routes events, for a broker that does not know it itself. Whoever looks at such a broker
+/// learns here of queues that nobody receives from.
 /// </summary>
 internal sealed class RouteTable(ITables tables)
 {

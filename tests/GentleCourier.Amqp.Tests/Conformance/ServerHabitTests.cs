@@ -134,7 +134,8 @@ public sealed class ServerHabitTests
         var quay = new Quay();
         await using var crossing = new Crossing(quay);
         var harbour = await crossing.StartAsync(
-            "harbour", settings: new Dictionary<string, string?> { ["Courier:Routes:test.tide"] = "tides,/queue/other" });
+            "harbour",
+            settings: new Dictionary<string, string?> { ["Courier:Routes:test.tide"] = "tides,/queue/other" });
         await harbour.PublishAsync(Enumerable.Range(0, 400).Select(n => new Tap(n)));
         var store = harbour.Store();
         await Crossing.UntilAsync(

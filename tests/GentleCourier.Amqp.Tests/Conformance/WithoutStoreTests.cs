@@ -2,6 +2,7 @@ using GentleCourier.Conformance;
 using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 
 namespace GentleCourier.Amqp.Tests.Conformance;
 
@@ -9,7 +10,8 @@ namespace GentleCourier.Amqp.Tests.Conformance;
 public sealed class WithoutStoreTests
 {
     private static Task<IHost> StartAsync(
-        Crossing crossing, Quay quay, Log log, TimeSpan delay, string deadLetters) => crossing.StartAsync(
+        Crossing crossing, Quay quay, Log log, TimeSpan delay, string deadLetters, Reports? reports = null) =>
+        crossing.StartAsync(
         "watch",
         courier => courier.Receive("taps", queue =>
         {
@@ -18,7 +20,11 @@ public sealed class WithoutStoreTests
             queue.Handle<Tap, TapReceiver>();
         }),
         new() { ["Courier:Store"] = null, ["Courier:Broker"] = quay.Broker + deadLetters },
-        services => services.AddSingleton(log));
+        services =>
+        {
+            services.AddSingleton(log);
+            if (reports is not null) services.AddSingleton<ILoggerFactory>(reports);
+        });
 
     [Fact]
     public async Task Attempts_and_reasons_travel_in_the_messages()
@@ -39,6 +45,38 @@ public sealed class WithoutStoreTests
         Assert.Equal((1, 3), (number, notes.Attempt));
         Assert.StartsWith("failed all 3 attempts; the last with InvalidOperationException: no fare", notes.Reason,
             StringComparison.Ordinal);
+    }
+
+    /// <summary>
+    /// Where the broker counts what failed, so it goes on, whoever was killed; and where it does not, that is said.
+    /// </summary>
+    [Fact]
+    public async Task What_the_broker_has_counted_counts()
+    {
+        var quay = new JudgedQuay();
+        await using var crossing = new Crossing(quay);
+        await crossing.Broker().PublishAsync([Crossing.TapEvent(0)]);
+        // Somebody fails with it twice, and says so.
+        await using (var connection = await Peers.ConnectAsync(Judge.Address))
+        {
+            var session = await connection.BeginSessionAsync(default);
+            var link = await session.AttachReceiverAsync("others", quay.Named("taps"), default);
+            for (var i = 0; i < 2; i++)
+            {
+                link.Grant(1);
+                var arrival = Assert.Single(
+                    await link.ReceiveAsync(1, int.MaxValue, default).WaitAsync(Crossing.Limit));
+                link.Settle([new(arrival.Id, new Performatives.Modified { DeliveryFailed = true })]);
+            }
+        }
+        var log = new Log { OnTap = (_, _) => throw new InvalidOperationException("no fare") };
+        using var reports = new Reports();
+        await StartAsync(crossing, quay, log, TimeSpan.Zero, $"&dead-letters={quay.Named("{queue}.dead")}", reports);
+        await Crossing.UntilAsync(
+            () => Task.FromResult(Judge.Count().GetValueOrDefault(quay.Named("taps.dead"), [0, 0])[0] == 1),
+            "it is set aside");
+        Assert.Equal(3, Assert.Single(log.Taps).Attempt);
+        Assert.Contains(reports.Lines, line => line.Contains("has no store beside it", StringComparison.Ordinal));
     }
 
     [Theory]

@@ -27,6 +27,7 @@ internal sealed class AttemptCounts(TimeProvider clock)
         var (failed, uncounted, first) = (0, 0, now);
         if (isKnown && !IsCounted(delivery) && KeyOf(delivery) is { } key)
             (failed, uncounted, first) = known.GetValueOrDefault(key, (0, 0, now));
+        failed = Math.Max(failed, delivery.FailedBefore);
         if (delivery.Attempt is { } attempt)
             (failed, first) = (attempt - 1, delivery.TriedFor is { } time ? now - Ticks(time) : now);
         return new(failed + 1, delivery.Uncounted ?? uncounted, first,
