@@ -3,8 +3,9 @@
 
   eng/judge.py peer                    listens on a free loopback port, which it prints; ends with its standard input.
                                        Keeps messages of each address, and hands them over. What comes to refuse/NAME is
-                                       rejected, to release/NAME released, to modify/NAME modified. For each line that it
-                                       reads, it prints of each address how many wait and how many are in hand, as JSON
+                                       rejected, to release/NAME released, to modify/NAME modified, and what has more than
+                                       1,000 bytes, to small/NAME, rejected; of the links of single/NAME only one is given
+                                       anything. For each line that it reads, it prints of each address how many wait and how many are in hand, as JSON
   eng/judge.py send URL ADDRESS        sends the messages that it reads, a JSON object a line; prints each outcome
   eng/judge.py receive URL ADDRESS N   receives and accepts N messages; prints each as a JSON object
 
@@ -65,9 +66,12 @@ class Peer(MessagingHandler):
     def on_link_closed(self, event):
         if event.link.is_sender:
             self.give_up(lambda link: link == event.link)
+            self.give(event.link.source.address)
 
     def on_session_closing(self, event):
         self.give_up(lambda link: link.session == event.session)
+        for address in list(self.senders):
+            self.give(address)
 
     def on_disconnected(self, event):
         self.give_up(lambda link: link.connection == event.connection)
@@ -101,6 +105,9 @@ class Peer(MessagingHandler):
         elif kind == "modify":
             delivery.local.failed = True
             delivery.update(Delivery.MODIFIED)
+        elif kind == "small" and len(event.message.body or b"") > 1000:
+            delivery.local.condition = Condition("amqp:link:message-size-exceeded", "more than 1000 bytes")
+            delivery.update(Delivery.REJECTED)
         else:
             event.message.first_acquirer = True
             self.keep(address, next(self.numbers), event.message)
@@ -119,7 +126,8 @@ class Peer(MessagingHandler):
                 event.link.drained()
 
     def give(self, address):
-        for sender in self.senders[address]:
+        # Of those of single/NAME only the first is given anything.
+        for sender in self.senders[address][:1 if address.startswith("single/") else None]:
             while sender.credit > 0 and self.waiting[address]:
                 with self.moving:
                     number, message = self.waiting[address].pop(0)

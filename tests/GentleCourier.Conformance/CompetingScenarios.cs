@@ -62,6 +62,33 @@ public abstract class CompetingScenarios<TPlace> where TPlace : Place, new()
         Assert.All(await crossing.Reports.PeekAsync("taps", 500), e => Assert.Equal(0, e.Attempts));
     }
 
+    /// <summary>What nobody has said a number for is bounded by its bytes.</summary>
+    [Fact]
+    public async Task Without_a_limit_a_worker_holds_no_more_than_fits_into_memory()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var finish = new TaskCompletionSource();
+        var log = new Log { OnTap = (_, _) => finish.Task };
+        await StartFaresAsync(crossing, log, Prefetch.Unlimited);
+        foreach (var part in Enumerable.Range(0, 60).Chunk(4))
+            await crossing.Broker().PublishAsync([.. part.Select(Crossing.LargeEvent)]);
+        var (held, same) = (0L, 0);
+        await Crossing.UntilAsync(
+            async () =>
+            {
+                var now = (await crossing.FiguresAsync("taps")).InHand ?? 0;
+                (held, same) = (now, now == held && now >= 16 ? same + 1 : 0);
+                return same == 20;
+            },
+            "it holds as much as it may, and no more");
+        // As much again may have been on its way.
+        Assert.InRange(held, 16, 40);
+        finish.SetResult();
+        await crossing.SettledAsync();
+        Assert.Equal(Enumerable.Range(0, 60), log.Taps.Select(t => t.Data.Number).Order());
+    }
+
     [Fact]
     public async Task A_self_tuned_worker_on_a_long_job_gives_back_what_others_can_begin_and_loses_nothing()
     {

@@ -7,7 +7,7 @@ using Microsoft.Extensions.DependencyInjection;
 namespace GentleCourier.Amqp.Tests.Conformance;
 
 /// <summary>Queues of another implementation of AMQP 1.0, which takes the broker's place.</summary>
-public sealed class JudgedQuay : Quay
+public class JudgedQuay : Quay
 {
     protected override string Address => Judge.Address;
 

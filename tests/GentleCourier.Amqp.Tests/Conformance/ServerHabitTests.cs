@@ -24,6 +24,15 @@ public sealed class ServerHabitTests
             SharedBroker.One.Create(Named(queue)["/amq/queue/".Length..], kind);
     }
 
+    /// <summary>At another implementation, whose receivers of a queue stand in line.</summary>
+    private sealed class SingleQuay : JudgedQuay
+    {
+        protected override string AddressOf(string name) => $"single/{name}";
+
+        protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+            base.AskAll(AddressOf(prefix));
+    }
+
     private static Task<IHost> StartFaresAsync(
         Crossing crossing, Log log, Action<ReceiverOptions>? limits = null) => crossing.StartAsync(
         "fares",
@@ -37,19 +46,21 @@ public sealed class ServerHabitTests
     /// <summary>
     /// Whoever publishes to it, and looks at it, must not be its receiver for longer than a moment, whoever came first.
     /// </summary>
-    [Fact]
-    public async Task A_queue_with_a_single_active_receiver_is_received()
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task A_queue_with_a_single_active_receiver_is_received(bool isJudged)
     {
-        var quay = new DeclaredQuay();
-        quay.Declare("taps", "single");
+        Quay quay = isJudged ? new SingleQuay() : new DeclaredQuay();
+        (quay as DeclaredQuay)?.Declare("taps", "single");
         await using var crossing = new Crossing(quay);
         var log = new Log();
         await using var looking = quay.Engine.CreateBroker(Crossing.Parse(quay.Broker), TimeProvider.System);
-        Assert.Equal([0L], await looking.Depths!.ReadDepthsAsync(["taps"]));
+        Assert.True((await looking.Depths!.ReadDepthsAsync(["taps"]))[0] is 0 or null);
         var harbour = await crossing.StartAsync("harbour");
         for (var i = 0; i < 10; i++) await harbour.PublishAsync(new Tap(i));
-        await Crossing.UntilAsync(
-            async () => (await looking.Depths!.ReadDepthsAsync(["taps"]))[0] == 10, "all are in the queue");
+        await Crossing.UntilAsync(() => Task.FromResult(quay.Ask("taps").Ready == 10), "all are in the queue");
+        _ = await looking.Depths!.ReadDepthsAsync(["taps"]);
 
         var first = await StartFaresAsync(crossing, log);
         for (var i = 10; i < 100; i++) await harbour.PublishAsync(new Tap(i));
