@@ -40,7 +40,7 @@ internal sealed class AmqpEngine : IEngine
         #   - a durable queue, replicated where the broker can, that keeps events until they are accepted;
         #   - no limit of age, and none of length that discards what is in it: one that refuses what comes is good,
         #     the outbox keeps it;
-        #   - no limit of deliveries, and no other queue for what is rejected: nothing is ever rejected there.
+        #   - no limit of deliveries below 5, and no other queue for what is rejected: nothing is ever rejected there.
         # For the services' user: the rights to attach links to these queues, to send and to receive; none to declare.
         #
         # A service's address says how the broker names a queue, such as amqps://USER@HOST/?queue=/amq/queue/{queue}

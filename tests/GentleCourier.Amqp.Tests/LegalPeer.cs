@@ -45,7 +45,7 @@ internal sealed class LegalPeer : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         listener.Stop();
-        foreach (var conversation in conversations) conversation.HangUp();
+        foreach (var conversation in conversations) conversation.Dispose();
         await accepting;
     }
 
@@ -102,7 +102,7 @@ internal sealed class LegalPeer : IAsyncDisposable
 }
 
 /// <summary>One conversation of it. All that it does is done by one loop.</summary>
-internal sealed class Conversation(LegalPeer peer, Socket socket)
+internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
 {
     private readonly NetworkStream stream = new(socket, ownsSocket: true);
     private readonly Channel<Func<Conversation, Task>> doing =
@@ -114,7 +114,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
 
     public int InHand => Volatile.Read(ref inHand);
 
-    public void HangUp() => stream.Dispose();
+    public void Dispose() => stream.Dispose();
 
     public void Post(Func<Conversation, Task> what) => doing.Writer.TryWrite(what);
 
@@ -134,7 +134,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
             peer.Complaints.Enqueue(e.ToString());
         }
         doing.Writer.TryComplete();
-        HangUp();
+        Dispose();
         await reading;
         foreach (var session in sessions.Values) GiveBack(session);
         sessions.Clear();
@@ -480,10 +480,10 @@ internal sealed class Conversation(LegalPeer peer, Socket socket)
                 break;
             case 2:
                 await SendAsync(0, Close.Shape, new Close { Error = error });
-                HangUp();
+                Dispose();
                 break;
             default:
-                HangUp();
+                Dispose();
                 break;
         }
     }

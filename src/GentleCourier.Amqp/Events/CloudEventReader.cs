@@ -48,10 +48,10 @@ internal sealed class CloudEventReader : IDisposable
         if (message.Properties.IsEmpty || message.BodySection != Section.Data) return false;
         try
         {
-            var properties = new Properties();
+            var read = new Properties();
             var reader = new WireReader(message.Properties.Span);
-            Properties.Shape.ReadFields(ref reader, properties);
-            return properties is { ContentEncoding: null, ContentType.Text: { } type }
+            Properties.Shape.ReadFields(ref reader, read);
+            return read is { ContentEncoding: null, ContentType.Text: { } type }
                 && type.StartsWith(Media, StringComparison.OrdinalIgnoreCase);
         }
         catch (DecodeException)
