@@ -33,6 +33,9 @@ public sealed class Packages : IAsyncLifetime
     /// </summary>
     public static Dictionary<string, string> Surroundings(string folder) => new()
     {
+        // What the SDK remembers of what it has found in that cache is gone with it.
+        ["DOTNET_CLI_HOME"] = HomeIn(folder),
+        ["DOTNET_GENERATE_ASPNET_CERTIFICATE"] = "false",
         ["NUGET_PACKAGES"] = Path.Combine(folder, "cache"),
         ["NUGET_FALLBACK_PACKAGES"] = MachinesCache,
         ["MSBUILDDISABLENODEREUSE"] = "1",
@@ -41,6 +44,17 @@ public sealed class Packages : IAsyncLifetime
         ["DOTNET_NOLOGO"] = "1",
         ["DOTNET_CLI_TELEMETRY_OPTOUT"] = "1",
     };
+
+    /// <summary>A home with the settings of whoever runs this.</summary>
+    private static string HomeIn(string folder)
+    {
+        var home = Path.Combine(folder, "home");
+        var settings = Path.Combine(".nuget", "NuGet", "NuGet.Config");
+        var own = Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), settings);
+        Directory.CreateDirectory(Path.Combine(home, ".nuget", "NuGet"));
+        if (File.Exists(own)) File.Copy(own, Path.Combine(home, settings), overwrite: true);
+        return home;
+    }
 
     public static string MachinesCache => Environment.GetEnvironmentVariable("NUGET_PACKAGES")
         ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".nuget", "packages");

@@ -296,6 +296,7 @@ public sealed class HandTests
             foreach (var state in Enum.GetValues<DeliveryState>())
                 Assert.Equal(held.Count(d => d.State == state), hand.CountOf(state));
             Assert.Equal(running.Count, hand.Busy);
+            Assert.Equal(held.Sum(d => (long)d.HandOver.Json.Length), hand.Holding.Bytes);
             Assert.All(running, d => Assert.True(d.IsDecided || d.State == DeliveryState.Running));
             // Somebody can name what ends each wait.
             var timed = hand.CountOf(DeliveryState.Waiting) + hand.CountOf(DeliveryState.InDoubt);
