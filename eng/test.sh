@@ -13,7 +13,7 @@ export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 
 case "${1:-all}" in
   all)
-    eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/othertime.sh >/dev/null && eng/alerts.sh && eng/pictures.sh && eng/lines.sh || exit 1
+    eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/foreign.sh install && eng/othertime.sh >/dev/null && eng/alerts.sh && eng/pictures.sh && eng/lines.sh || exit 1
     what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) each=1.0x ;;
   quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" each=2.0x ;;
   *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;

@@ -71,6 +71,14 @@ internal sealed class LegalPeer : IAsyncDisposable
         }
     }
 
+    /// <summary>Of each queue, how many wait, and how many are in hand.</summary>
+    public IReadOnlyDictionary<string, (int Ready, int InHand)> CountEach()
+    {
+        lock (queues) return queues.ToDictionary(q => q.Key, q => (q.Value.Count, InHandOf(q.Key)));
+    }
+
+    private int InHandOf(string queue) => conversations.Sum(c => c.InHandOf(queue));
+
     public int Waiting(string queue)
     {
         lock (queues) return QueueOf(queue).Count;
@@ -110,9 +118,12 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
     private readonly Dictionary<ushort, Their> sessions = [];
     private readonly Habits habits = peer.Habits;
     private Open? theirs;
+    private readonly ConcurrentDictionary<string, int> byQueue = new(StringComparer.Ordinal);
     private int inHand;
 
     public int InHand => Volatile.Read(ref inHand);
+
+    public int InHandOf(string queue) => byQueue.GetValueOrDefault(queue);
 
     public void Dispose() => stream.Dispose();
 
@@ -158,7 +169,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
                     Post(c => c.HeaderAsync(head));
                     continue;
                 }
-                var frame = Frame.ReadHead(head, (int)Math.Min(habits.Open.MaxFrameSize, 1024 * 1024));
+                var frame = Frame.ReadHead(head, (int)Math.Min(habits.Open.MaxFrameSize, 16 * 1024 * 1024));
                 var body = new byte[frame.Size - 8];
                 await stream.ReadExactlyAsync(body);
                 if (body.Length > 0) Post(c => c.TakeAsync(frame.Channel, body));
@@ -360,7 +371,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
         {
             if (session.InHand.Remove(id, out var given))
             {
-                Interlocked.Decrement(ref inHand);
+                Count(given.Queue, -1);
                 if (disposition.State is not Accepted) peer.Put(given.Queue, given.Message, isBack: true);
             }
             else if (!session.Settled.Contains(id))
@@ -393,7 +404,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
         {
             session.InHand.Remove(id);
             session.Settled.Add(id);
-            Interlocked.Decrement(ref inHand);
+            Count(given.Queue, -1);
             peer.Put(given.Queue, given.Message, isBack: true);
         }
     }
@@ -429,7 +440,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
             session.Settled.Add(link.Delivery);
             return;
         }
-        Interlocked.Increment(ref inHand);
+        Count(link.Address, 1);
         session.InHand.Add(link.Delivery, (link, link.Address, message));
     }
 
@@ -454,7 +465,7 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
         var message = link.Sending;
         link.Sending = null;
         if (!aborts) return;
-        if (session.InHand.Remove(link.Delivery)) Interlocked.Decrement(ref inHand);
+        if (session.InHand.Remove(link.Delivery)) Count(link.Address, -1);
         peer.Put(link.Address, message, isBack: true);
     }
 
@@ -500,6 +511,12 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
         if (session.Links.TryGetValue(handle, out var link)) return link;
         Complain($"something for handle {handle}, to which no link is attached");
         return null;
+    }
+
+    private void Count(string queue, int change)
+    {
+        Interlocked.Add(ref inHand, change);
+        byQueue.AddOrUpdate(queue, change, (_, count) => count + change);
     }
 
     private void Complain(string what) => peer.Complaints.Enqueue(what);

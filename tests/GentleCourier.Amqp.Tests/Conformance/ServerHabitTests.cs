@@ -6,6 +6,7 @@ using GentleCourier.Amqp.Performatives;
 using GentleCourier.Amqp.Types;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
+using GentleCourier.Servers;
 using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
@@ -31,6 +32,27 @@ public sealed class ServerHabitTests
 
         protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
             base.AskAll(AddressOf(prefix));
+    }
+
+    /// <summary>A broker in memory, which hands over what it was given byte for byte.</summary>
+    private sealed class LegalQuay : Quay
+    {
+        public LegalPeer Peer { get; } = new(Enumerable.Range(1, 1000).First(
+            seed => new Habits(seed) is { IsExact: true, IncomingWindow: >= 100, Credit: >= 10 }));
+
+        protected override string Address => Peer.Address;
+
+        protected override string AddressOf(string name) => name;
+
+        protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+            Peer.CountEach().Where(c => c.Key.StartsWith(prefix, StringComparison.Ordinal))
+                .ToDictionary(c => c.Key[prefix.Length..], c => c.Value);
+
+        public override async ValueTask DisposeAsync()
+        {
+            await base.DisposeAsync();
+            await Peer.DisposeAsync();
+        }
     }
 
     private static Task<IHost> StartFaresAsync(
@@ -169,6 +191,49 @@ public sealed class ServerHabitTests
             (finding.Code, finding.What));
         Assert.Contains("tides", (await view.Reports!.ReadTopologyAsync()).Queues);
         Assert.DoesNotContain("/queue/other", (await view.Reports!.ReadTopologyAsync()).Queues);
+    }
+
+    /// <summary>
+    /// Of whatever a client in another language sends each is handled, or a letter that says whose it is; and it reads
+    /// what we send.
+    /// </summary>
+    [Fact]
+    public async Task Messages_of_every_kind_come_from_a_client_of_others_and_ours_go_to_it()
+    {
+        Assert.SkipUnless(
+            Directory.Exists(Path.Combine(Path.GetDirectoryName(Script.Find("foreign.sh"))!, "foreign/node_modules")),
+            "the client of others is not installed (eng/foreign.sh)");
+        var quay = new LegalQuay();
+        await using var crossing = new Crossing(quay);
+        var log = new Log();
+        await StartFaresAsync(crossing, log);
+        var sent = await AskAsync("send", quay.Named("taps"));
+        var (handled, letters) = (sent.Where(s => (string?)s["becomes"] == "handled").ToList(),
+            sent.Where(s => (string?)s["becomes"] == "letter").ToList());
+        Assert.True(handled.Count + letters.Count >= 34);
+        await crossing.SettledAsync(deadLetters: letters.Count);
+        Assert.Equal(
+            handled.Select(h => $"{h["number"]} {h["name"]}").Order(),
+            log.Taps.Select(t => $"{t.Data.Number} {sent[t.Data.Number]["name"]}").Order());
+        Assert.All(await crossing.DeadLetters.ReadAsync("taps", 99), letter => Assert.NotEmpty(letter.Reason));
+
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(new Charged(5));
+        var ours = Assert.Single(await AskAsync("receive", quay.Named("charges"), "1"));
+        Assert.Equal(
+            ("application/json", true, "test.charged", """{"number":5}"""),
+            ((string?)ours["type"], (bool)ours["durable"]!, (string?)ours["properties"]!["cloudEvents_type"],
+                (string?)ours["body"]));
+
+        async Task<List<JsonNode>> AskAsync(string what, string address, params string[] more)
+        {
+            using var client = Script.Open("foreign.sh",
+                [what, "127.0.0.1", $"{new Uri(quay.Peer.Address).Port}", "-", "-", address, .. more]);
+            var said = await client.StandardOutput.ReadToEndAsync().WaitAsync(Crossing.Limit);
+            await client.WaitForExitAsync().WaitAsync(Crossing.Limit);
+            Assert.True(client.ExitCode == 0, $"{said}\n{string.Join('\n', quay.Peer.Complaints)}");
+            return [.. said.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(l => JsonNode.Parse(l)!)];
+        }
     }
 
     /// <summary>Each in a session of its own, as some brokers need it; the looks in one.</summary>
