@@ -196,7 +196,8 @@ internal sealed class Conversation(LegalPeer peer, Socket socket) : IDisposable
 
     private async Task TakeAsync(ushort channel, byte[] body)
     {
-        if (habits.SendsEmpty && habits.Chance(0.1)) await stream.WriteAsync(new byte[] { 0, 0, 0, 8, 2, 0, 0, 0 });
+        if (theirs is not null && habits.SendsEmpty && habits.Chance(0.1))
+            await stream.WriteAsync(new byte[] { 0, 0, 0, 8, 2, 0, 0, 0 });
         var (code, performative, payload) = Parse(body);
         switch (performative)
         {

@@ -33,11 +33,14 @@ internal sealed class Publisher(Connections connections) : IAsyncDisposable
         Sent sent;
         try
         {
-            var link = await place.LinkAsync().WaitAsync(limit, cancellationToken).ConfigureAwait(false);
+            var (link, guard, _) = await place.OpenedAsync().WaitAsync(limit, cancellationToken).ConfigureAwait(false);
+            connection = link.Connection;
+            // Somebody watches while they are on their way: what was taken without the queue is to be sent again.
+            var watched = guard?.WatchAsync() ?? Task.CompletedTask;
             sent = await link.SendAsync(events, (e, to) => place.Writer.Write(e.Json, to, e.Notes), limit,
                 cancellationToken).ConfigureAwait(false);
-            if (place.WhyUnwatched is { } why) sent = new Sent(new DeliveryState?[events.Count], why, sent.Count);
-            connection = link.Connection;
+            await watched.WaitAsync(limit, cancellationToken).ConfigureAwait(false);
+            if (guard?.WhyGone is { } why) sent = new Sent(new DeliveryState?[events.Count], why, sent.Count);
         }
         catch (AmqpException e)
         {

@@ -40,28 +40,13 @@ internal sealed class PublishingPlace(Connections connections, string address, b
 
     /// <summary>The link that sends, to a queue that is there.</summary>
     /// <exception cref="AmqpException">The peer does not want it, or the queue is not there.</exception>
-    public async Task<SendingLink> LinkAsync()
+    public Task<Opened> OpenedAsync()
     {
-        Task<Opened> opened;
         lock (gate)
         {
             if (opening is { IsCompleted: true } && opening is not { IsCompletedSuccessfully: true, Result.IsUp: true })
                 opening = OpenAgainAsync(opening);
-            else if (opening is { IsCompletedSuccessfully: true, Result.Guard: not null })
-                opening = WatchedAsync(opening.Result);
-            opened = opening ??= OpenAsync();
-        }
-        return (await opened.ConfigureAwait(false)).Sender;
-    }
-
-    /// <summary>
-    /// Why what it has just taken may be lost: the queue was not there meanwhile. Null where nothing says so.
-    /// </summary>
-    public AmqpException? WhyUnwatched
-    {
-        get
-        {
-            lock (gate) return opening is { IsCompletedSuccessfully: true } ? opening.Result.Guard?.WhyGone : null;
+            return opening ??= OpenAsync();
         }
     }
 
@@ -73,20 +58,6 @@ internal sealed class PublishingPlace(Connections connections, string address, b
         if (last is not null) await ((Task)last).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         if (last is { IsCompletedSuccessfully: true }) await last.Result.EndAsync().ConfigureAwait(false);
         Writer.Dispose();
-    }
-
-    private static async Task<Opened> WatchedAsync(Opened opened)
-    {
-        try
-        {
-            await opened.Guard!.WatchAsync().ConfigureAwait(false);
-            return opened;
-        }
-        catch
-        {
-            await opened.EndAsync().ConfigureAwait(false);
-            throw;
-        }
     }
 
     private async Task<Opened> OpenAgainAsync(Task<Opened> before)
@@ -118,7 +89,7 @@ internal sealed class PublishingPlace(Connections connections, string address, b
     /// <param name="Sender">Sends to it.</param>
     /// <param name="Guard">Sees that the queue is there; null where it is none.</param>
     /// <param name="Session">The sender's.</param>
-    private sealed record Opened(SendingLink Sender, QueueGuard? Guard, Session Session)
+    internal sealed record Opened(SendingLink Sender, QueueGuard? Guard, Session Session)
     {
         public bool IsUp => Sender.WhyGone is null && Guard?.WhyGone is null;
 
