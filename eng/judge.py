@@ -5,7 +5,8 @@
                                        Keeps messages of each address, and hands them over. What comes to refuse/NAME is
                                        rejected, to release/NAME released, to modify/NAME modified, and what has more than
                                        1,000 bytes, to small/NAME, rejected; of the links of single/NAME only one is given
-                                       anything. For each line that it reads, it prints of each address how many wait and how many are in hand, as JSON
+                                       anything. For each line that it reads, it prints of each address how many wait
+                                       and how many are in hand, as JSON
   eng/judge.py send URL ADDRESS        sends the messages that it reads, a JSON object a line; prints each outcome
   eng/judge.py receive URL ADDRESS N   receives and accepts N messages; prints each as a JSON object
 

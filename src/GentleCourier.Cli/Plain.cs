@@ -34,7 +34,7 @@ internal static class Plain
     public static string Json(object value) => JsonSerializer.Serialize(value, InLine);
 
     /// <summary>Text in one line, without control characters.</summary>
-    public static string Line(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
+    public static string Line(string text) => Words.Line(text);
 
     /// <summary>Text in several lines, without other control characters.</summary>
     public static string Lines(string text) =>

@@ -18,7 +18,7 @@ internal sealed class Habits
         };
         HandleMax = (uint)WireLimits.HandleMax.Draw(random, 1, 2, 7);
         IncomingWindow = (uint)Math.Max(1, WireLimits.Window.Draw(random, 1, 2, 5, 100));
-        Credit = (uint)random.Next(1, Chance(0.3) ? 2 : 50);
+        Credit = (uint)Math.Max(1, WireLimits.LinkCredit.Draw(random, 1, 2, 50));
         FirstTransfer = (uint)WireLimits.Sequence.Draw(random, uint.MaxValue, uint.MaxValue - 2);
         FirstDelivery = (uint)WireLimits.Sequence.Draw(random, uint.MaxValue, uint.MaxValue - 2);
         Mechanisms = Chance(0.5) ? ["ANONYMOUS"] : ["EXTERNAL", "X-OWN", "ANONYMOUS", "PLAIN"];

@@ -79,6 +79,10 @@ public sealed class JudgeTests
         Assert.IsType<Released>((await SendAsync(session, "release/it", message)).Outcomes[0]);
         Assert.True(Assert.IsType<Modified>(
             (await SendAsync(session, "modify/it", message)).Outcomes[0]).DeliveryFailed);
+        var tooLarge = await SendAsync(session, "small/it", Samples.MessageOf(Samples.Json(1, 2000)), message);
+        Assert.Equal(Conditions.MessageSizeExceeded,
+            Assert.IsType<Rejected>(tooLarge.Outcomes[0]).Error!.Condition.Text);
+        Assert.IsType<Accepted>(tooLarge.Outcomes[1]);
         var many = await SendAsync(session, "keep/it", [.. Enumerable.Repeat(message, 3000)]);
         Assert.All(many.Outcomes, o => Assert.IsType<Accepted>(o));
     }

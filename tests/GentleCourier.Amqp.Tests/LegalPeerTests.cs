@@ -16,7 +16,7 @@ public sealed class LegalPeerTests
 {
     private const int Events = 40;
 
-    private static readonly TimeSpan Limit = TimeSpan.FromMinutes(1);
+    private static readonly TimeSpan Limit = Crossing.Limit;
 
     public static TheoryData<int> Seeds => [.. Enumerable.Range(1, 40 * Fuzz.Count)];
 

@@ -14,7 +14,8 @@ internal static class Samples
 
     /// <summary>The same, with so many characters more.</summary>
     public static string Json(int number, int size) => $$$"""
-        {"specversion":"1.0","id":"tap-{{{number}}}","source":"/gates","type":"test.tap","data":"{{{new string('x', size)}}}"}
+        {"specversion":"1.0","id":"tap-{{{number}}}","source":"/gates","type":"test.tap",
+         "data":"{{{new string('x', size)}}}"}
         """;
 
     public static byte[] MessageOf(string json)

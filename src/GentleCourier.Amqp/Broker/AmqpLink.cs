@@ -197,9 +197,9 @@ internal sealed partial class AmqpLink(
                 await SendAsync(address.Of(queue), new(delivery.Json, default), CancellationToken.None)
                     .ConfigureAwait(false);
         }
-        catch (AmqpException e)
+        catch (Exception e)
         {
-            LogNotSentBack(logger, queue, e.Message);
+            LogNotSentBack(logger, queue, Words.Of(e));
         }
     }
 

@@ -15,7 +15,7 @@ internal sealed class Looks(Connections connections, AmqpAddress address) : IDis
 
     private readonly SemaphoreSlim turn = new(1, 1);
 
-    /// <summary>What a look at each queue brings; the default where the queue is not there, or not session.</summary>
+    /// <summary>What a look at each queue brings; the default where the queue is not there, or not ours.</summary>
     /// <exception cref="AmqpException">The broker cannot be asked.</exception>
     public async Task<IReadOnlyList<T?>> EachAsync<T>(
         IReadOnlyList<string> queues, Func<ReceivingLink, string, Task<T?>> look, CancellationToken cancellationToken)

@@ -97,7 +97,7 @@ internal sealed class QueueGuard(Connections connections, string address) : IAsy
                 }
                 await last.Session.DisposeAsync().ConfigureAwait(false);
             }
-            catch (Exception e) when (e is AmqpException or OperationCanceledException or ObjectDisposedException)
+            catch (Exception)
             {
                 // Then the one that is there goes on, or says why not.
             }

@@ -17,7 +17,8 @@ internal readonly record struct WireLimit(string Name, string Section, ulong Lea
 /// <summary>The limits of the wire that a peer chooses.</summary>
 internal static class WireLimits
 {
-    public static readonly WireLimit MaxFrameSize = new("max-frame-size", "2.7.1", 512, uint.MaxValue);
+    public static readonly WireLimit MaxFrameSize = new(
+        "max-frame-size", "2.7.1", Framing.Frame.SmallestMaximum, uint.MaxValue);
 
     /// <summary>Any number, not only of a power of two; a peer has one session more than that.</summary>
     public static readonly WireLimit ChannelMax = new("channel-max", "2.7.1", 0, ushort.MaxValue);
