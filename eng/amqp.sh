@@ -7,6 +7,11 @@
 #   eng/amqp.sh start DIR             makes it in DIR (new or empty) or starts it again; prints its address; the password is
 #                                     in DIR/password, the port for TLS in DIR/tls-port, its authority in DIR/authority.pem
 #   eng/amqp.sh stop DIR [orderly|immediate]  stops it; immediate: as a crash would
+#   eng/amqp.sh apart DIR [OTHER]     like start or join, in a network namespace of its own (root alone may; iproute2)
+#   eng/amqp.sh cut DIR [everybody|nodes]  from then on nothing that it sends arrives, with whom it speaks or at other
+#                                     nodes alone; neither side is told
+#   eng/amqp.sh mend DIR              takes that back
+#   eng/amqp.sh leave DIR             takes its namespace away, once it is stopped
 #   eng/amqp.sh join DIR OTHER        makes another node in DIR, one broker with the node in OTHER; prints its address. From
 #                                     then on it is stopped and started like any
 #   eng/amqp.sh queue DIR NAME ...    makes durable queues; each is reached at the address /amq/queue/NAME
@@ -22,22 +27,31 @@ set -euo pipefail
 
 bin=/usr/lib/rabbitmq/bin
 
-as_owner() { if [ "$(id -u)" -ne 0 ]; then "$@"; else (cd / && exec runuser -u rabbitmq -- "$@"); fi; }
+as_owner() {
+  if [ "$(id -u)" -ne 0 ]; then "$@"; else (cd / && exec ${space:+ip netns exec "$space"} runuser -u rabbitmq -- "$@"); fi
+}
+
+# Where a node is: on loopback, or in a namespace, which has the name of its end of the wire.
+host_of() { cat "$1/host" 2>/dev/null || echo 127.0.0.1; }
+space_of() { cat "$1/space" 2>/dev/null || true; }
 
 # The node's own environment: its name, its ports, its files.
 in_node() {
-  local dir=$1 && shift
-  as_owner env -i PATH="$PATH" LANG=C.UTF-8 HOME="$dir" ERL_EPMD_ADDRESS=127.0.0.1 ERL_EPMD_PORT="$(cat "$dir/epmd-port")" \
-    RABBITMQ_NODENAME="$(cat "$dir/name")" RABBITMQ_NODE_IP_ADDRESS=127.0.0.1 RABBITMQ_NODE_PORT="$(cat "$dir/port")" \
+  local dir=$1 host space && shift
+  host=$(host_of "$dir") space=$(space_of "$dir")
+  as_owner env -i PATH="$PATH" LANG=C.UTF-8 HOME="$dir" ERL_EPMD_ADDRESS="$host" ERL_EPMD_PORT="$(cat "$dir/epmd-port")" \
+    ${space:+RABBITMQ_USE_LONGNAME=true} \
+    RABBITMQ_NODENAME="$(cat "$dir/name")" RABBITMQ_NODE_IP_ADDRESS="$host" RABBITMQ_NODE_PORT="$(cat "$dir/port")" \
     RABBITMQ_DIST_PORT="$(cat "$dir/node-port")" RABBITMQ_MNESIA_BASE="$dir/data" RABBITMQ_LOG_BASE="$dir/log" \
     RABBITMQ_PID_FILE="$dir/pid" RABBITMQ_ENABLED_PLUGINS_FILE="$dir/plugins" RABBITMQ_CONFIG_FILE="$dir/settings.conf" \
-    RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="-kernel inet_dist_use_interface {127,0,0,1}" "$@"
+    RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="-kernel net_ticktime 8 inet_dist_use_interface {${host//./,}}" "$@"
 }
 
 install() {
   local missing=
   [ -x "$bin/rabbitmq-server" ] || missing="rabbitmq-server"
   /usr/bin/python3 -c 'import proton' 2>/dev/null || missing="$missing python3-qpid-proton"
+  command -v ip >/dev/null || missing="$missing iproute2"
   [ -n "$missing" ] || return 0
   [ "$(id -u)" -eq 0 ] || { echo "not installed, and only root may install them:$missing" >&2; exit 1; }
   # The package would start a broker of its own, unless the machine says already that nothing is to be started.
@@ -62,7 +76,7 @@ certificates() {
 prepare() {
   local dir=$1 other=${2:-} name=${3:-}
   mkdir -p "$dir"/{data,log}
-  echo "${name:-courier@localhost}" > "$dir/name"
+  echo "${name:-courier@$([ -e "$dir/host" ] && cat "$dir/host" || echo localhost)}" > "$dir/name"
   echo '[rabbitmq_amqp1_0].' > "$dir/plugins"
   if [ -n "$other" ]; then
     # Nodes of one broker know each other by a secret, and find each other by the same port.
@@ -81,8 +95,10 @@ choose_ports() {
   echo "$port" > "$dir/port"; echo $((port + 1)) > "$dir/tls-port"
   echo $((port + 2)) > "$dir/node-port"; [ -n "$other" ] || echo $((port + 3)) > "$dir/epmd-port"
   cat > "$dir/settings.conf" <<END
-listeners.tcp.1 = 127.0.0.1:$port
-listeners.ssl.1 = 127.0.0.1:$((port + 1))
+listeners.tcp.1 = $(host_of "$dir"):$port
+listeners.ssl.1 = $(host_of "$dir"):$((port + 1))
+# Nodes that are cut off from the majority stand still, and say so to their clients.
+cluster_partition_handling = pause_minority
 ssl_options.cacertfile = $dir/authority.pem
 ssl_options.certfile = $dir/server.pem
 ssl_options.keyfile = $dir/server.key
@@ -105,7 +121,7 @@ start() {
     rm -f "$dir/pid"
     (in_node "$dir" setsid "$bin/rabbitmq-server" >"$dir/start.log" 2>&1 </dev/null &)
     if in_node "$dir" "$bin/rabbitmqctl" -q wait --timeout 60 "$dir/pid" >"$dir/wait.log" 2>&1; then
-      echo "amqp://courier@127.0.0.1:$(cat "$dir/port")"
+      echo "amqp://courier@$(host_of "$dir"):$(cat "$dir/port")"
       return
     fi
     stop "$dir" immediate
@@ -117,11 +133,55 @@ start() {
 join() {
   local dir other address
   dir=$(realpath -m "$1") && other=$(realpath "$2")
-  address=$(start "$dir" "$other" "courier-$(basename "$dir")@localhost")
+  address=$(start "$dir" "$other" "courier-$(basename "$dir")@$([ -e "$dir/host" ] && cat "$dir/host" || echo localhost)")
   in_node "$dir" "$bin/rabbitmqctl" -q stop_app >/dev/null
   in_node "$dir" "$bin/rabbitmqctl" -q join_cluster "$(cat "$other/name")" >/dev/null
   in_node "$dir" "$bin/rabbitmqctl" -q start_app >/dev/null
   echo "$address"
+}
+
+# Nodes of one broker are ends of one bridge, whose number is the first that is free.
+apart() {
+  local dir other=${2:-} net=1 end=2
+  dir=$(realpath -m "$1") && mkdir -p "$dir"
+  if [ -e "$dir/space" ]; then start "$dir"; return; fi
+  if [ -n "$other" ]; then
+    net=$(cut -d. -f3 "$other/host")
+    while ! ip netns add "courier$net-$end" 2>/dev/null; do end=$((end + 1)); done
+  else
+    until ip link add "courier$net" type bridge 2>/dev/null; do
+      net=$((net + 1)); [ "$net" -lt 255 ] || { ip link add courier1 type bridge; exit 1; }
+    done
+    ip addr add "10.213.$net.1/24" dev "courier$net" && ip link set "courier$net" up
+    ip netns add "courier$net-$end"
+  fi
+  local space="courier$net-$end"
+  echo "$space" > "$dir/space"; echo "10.213.$net.$end" > "$dir/host"
+  ip link add "$space" type veth peer name eth0 netns "$space"
+  ip link set "$space" master "courier$net" up
+  ip -n "$space" addr add "10.213.$net.$end/24" dev eth0
+  ip -n "$space" link set eth0 up && ip -n "$space" link set lo up
+  if [ -n "$other" ]; then join "$dir" "$other"; else start "$dir"; fi
+}
+
+# A route that swallows what is sent: whoever waits for an answer hears nothing.
+cut_off() {
+  local dir host first=1
+  dir=$(realpath "$1") host=$(host_of "$1")
+  if [ "${2:-everybody}" = nodes ]; then first=2; fi
+  for end in $(seq "$first" 9); do
+    [ "$host" = "${host%.*}.$end" ] || ip -n "$(space_of "$dir")" route add blackhole "${host%.*}.$end/32"
+  done
+}
+
+mend() { ip -n "$(space_of "$1")" route flush type blackhole; }
+
+leave() {
+  local space
+  space=$(space_of "$1")
+  ip netns del "$space"
+  # The last takes the bridge along.
+  if ! ip netns list | grep -q "^${space%-*}-"; then ip link del "${space%-*}"; fi
 }
 
 stop() {
@@ -160,7 +220,7 @@ depth() {
 console() {
   local dir
   dir=$(realpath "$1")
-  in_node "$dir" erl -noshell -hidden -kernel logger_level critical -sname "console-$$@localhost" -eval "
+  in_node "$dir" erl -noshell -hidden -kernel logger_level critical $([ -e "$dir/space" ] && echo -name || echo -sname) "console-$$@$(cut -d@ -f2 "$dir/name")" -eval "
     Answer = fun Again() ->
       case io:get_line(\"\") of
         eof -> halt();
@@ -182,6 +242,10 @@ case "${1:-}" in
   start) start "$2" ;;
   stop) shift && stop "$@" ;;
   join) shift && join "$@" ;;
+  apart) shift && apart "$@" ;;
+  cut) shift && cut_off "$@" ;;
+  mend) mend "$2" ;;
+  leave) leave "$2" ;;
   queue) shift && declare_queues '[]' "$@" ;;
   replicated) shift && declare_queues '[{<<"x-queue-type">>,longstr,<<"quorum">>}]' "$@" ;;
   single) shift && declare_queues '[{<<"x-single-active-consumer">>,bool,true}]' "$@" ;;
@@ -189,5 +253,5 @@ case "${1:-}" in
     {<<"x-dead-letter-exchange">>,longstr,<<>>},{<<"x-dead-letter-routing-key">>,longstr,<<"dead">>}]' "$@" ;;
   depth) shift && depth "$@" ;;
   console) shift && console "$@" ;;
-  *) sed -n '2,21s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  *) sed -n '2,26s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

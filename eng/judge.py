@@ -5,12 +5,15 @@
                                        Keeps messages of each address, and hands them over. What comes to refuse/NAME is
                                        rejected, to release/NAME released, to modify/NAME modified, and what has more than
                                        1,000 bytes, to small/NAME, rejected; of the links of single/NAME only one is given
-                                       anything. For each line that it reads, it prints of each address how many wait
-                                       and how many are in hand, as JSON
+                                       anything, and each link of frugal/NAME has one message at a time, in either
+                                       direction. What waits longer than its ttl goes to expired/ADDRESS. For each line
+                                       that it reads, it prints of each address how many wait and how many are in hand,
+                                       as JSON
   eng/judge.py send URL ADDRESS        sends the messages that it reads, a JSON object a line; prints each outcome
   eng/judge.py receive URL ADDRESS N   receives and accepts N messages; prints each as a JSON object
 
-A message as JSON: "properties" (application properties), "type" (content-type), "body" (text, sent as bytes).
+A message as JSON: "properties" (application properties), "type" (content-type), "body" (text, sent as bytes), "ttl"
+(seconds).
 """
 import bisect
 import itertools
@@ -19,6 +22,7 @@ import os
 import socket
 import sys
 import threading
+import time
 from collections import defaultdict, deque
 
 from proton import Condition, Delivery, Message, symbol
@@ -30,7 +34,7 @@ class Peer(MessagingHandler):
     """A broker of the simplest kind, in memory; a message that is given back is again where it was."""
 
     def __init__(self):
-        super().__init__(prefetch=500, auto_accept=False)
+        super().__init__(prefetch=0, auto_accept=False)
         self.waiting = defaultdict(list)
         self.numbers = itertools.count()
         self.senders = defaultdict(list)
@@ -64,6 +68,10 @@ class Peer(MessagingHandler):
         else:
             link.target.address = link.remote_target.address
 
+    def on_link_opened(self, event):
+        if event.link.is_receiver:
+            event.link.flow(1 if is_frugal(event.link.target.address) else 500)
+
     def on_link_closed(self, event):
         if event.link.is_sender:
             self.give_up(lambda link: link == event.link)
@@ -93,7 +101,18 @@ class Peer(MessagingHandler):
         self.give(address)
 
     def keep(self, address, number, message):
+        if not hasattr(message, "until"):
+            message.until = time.monotonic() + message.ttl if message.ttl else float("inf")
         bisect.insort(self.waiting[address], (number, message), key=lambda kept: kept[0])
+
+    def expire(self, address):
+        with self.moving:
+            kept, now = self.waiting[address], time.monotonic()
+            over = [(number, message) for number, message in kept if message.until <= now]
+            kept[:] = [(number, message) for number, message in kept if message.until > now]
+            for number, message in over:
+                message.until = float("inf")
+                self.keep("expired/" + address, number, message)
 
     def on_message(self, event):
         address, delivery = event.link.target.address, event.delivery
@@ -115,6 +134,7 @@ class Peer(MessagingHandler):
             delivery.update(Delivery.ACCEPTED)
             self.give(address)
         delivery.settle()
+        event.link.flow(1)
 
     def on_sendable(self, event):
         self.give(event.link.source.address)
@@ -128,23 +148,33 @@ class Peer(MessagingHandler):
 
     def give(self, address):
         # Of those of single/NAME only the first is given anything.
+        self.expire(address)
         for sender in self.senders[address][:1 if address.startswith("single/") else None]:
-            while sender.credit > 0 and self.waiting[address]:
+            while sender.credit > 0 and self.waiting[address] and not (is_frugal(address) and self.has_one(sender)):
                 with self.moving:
                     number, message = self.waiting[address].pop(0)
                     self.given[sender.send(message)] = (address, number, message, sender)
 
+    def has_one(self, sender):
+        return any(of == sender for _, _, _, of in self.given.values())
+
     def on_accepted(self, event):
-        self.given.pop(event.delivery, None)
+        if (gone := self.given.pop(event.delivery, None)) and is_frugal(gone[0]):
+            self.give(gone[0])
 
     def on_rejected(self, event):
         address, number, message, _ = self.given.pop(event.delivery)
         self.keep("rejected/" + address, number, message)
         self.give("rejected/" + address)
+        self.give(address)
 
     def on_released(self, event):
         is_modified = event.delivery.remote_state == Delivery.MODIFIED
         self.come_back(event.delivery, failed=is_modified and event.delivery.remote.failed)
+
+
+def is_frugal(address):
+    return address.startswith("frugal/")
 
 
 class Refusal(MessagingHandler):
@@ -206,7 +236,7 @@ class Receiver(MessagingHandler):
 def as_message(said):
     return Message(
         body=said["body"].encode(), inferred=True, durable=True, properties=said.get("properties"),
-        content_type=symbol(said["type"]) if "type" in said else None)
+        ttl=said.get("ttl", 0), content_type=symbol(said["type"]) if "type" in said else None)
 
 
 def as_json(message):

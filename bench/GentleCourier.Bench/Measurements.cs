@@ -29,6 +29,7 @@ internal static class Measurements
         "telemetry" => _ => TelemetryCost.RunAsync(),
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
         "amqp-far" => _ => Amqp.AmqpFar.RunAsync(),
+        "amqp-large" => Amqp.AmqpLarge.RunAsync,
         "amqp-port" => Amqp.AmqpPort.RunAsync,
         "budget" => Budgets.BudgetCommand.RunAsync,
         "part" => Budgets.Part.RunAsync,

@@ -63,7 +63,6 @@ internal static class AmqpMeasurements
         }
         Console.WriteLine($"publish and confirm, ratio of rates: {Text(ratios.Publish)}");
         Console.WriteLine($"receive and settle, ratio of rates: {Text(ratios.Receive)}");
-        await LargeAsync(sender, receiver);
         return 0;
     }
 
@@ -78,37 +77,6 @@ internal static class AmqpMeasurements
                 else bare.Publish(Message, events, InFlight);
                 return Task.CompletedTask;
             });
-    }
-
-    /// <summary>10,000 messages of 1 MiB there and back, and how large the process becomes.</summary>
-    private static async Task LargeAsync(SendingLink sender, ReceivingLink receiver)
-    {
-        const int Count = 10_000, Size = 1024 * 1024;
-        var message = new byte[Size];
-        // One section of data, and no more.
-        (message[1], message[2]) = (0x53, Section.Data);
-        (message[3], message[4], message[5], message[6], message[7]) = (0xb0, 0x00, 0x0f, 0xff, 0xf8);
-        GC.Collect();
-        var (began, before) = (Stopwatch.GetTimestamp(), Environment.WorkingSet);
-        var largest = before;
-        for (var sent = 0; sent < Count; sent += 20)
-        {
-            var outcome = await sender.SendAsync(
-                Enumerable.Repeat(message, 20).ToList(), static (m, to) => to.Bytes(m), Limit, default);
-            if (outcome.WhyNot is not null) throw outcome.WhyNot;
-            receiver.Grant(20);
-            for (var left = 20; left > 0;)
-            {
-                var arrivals = await receiver.ReceiveAsync(20, Budget.Bytes, default);
-                receiver.Settle(arrivals.Select(a => new Verdict(a.Id, DeliveryState.Accepted)));
-                left -= arrivals.Count;
-            }
-            largest = Math.Max(largest, Environment.WorkingSet);
-        }
-        Console.WriteLine(
-            $"{Count:N0} messages of 1 MiB, 20 at a time: "
-            + $"{Count / Stopwatch.GetElapsedTime(began).TotalSeconds:N0} a second; "
-            + $"working set {before >> 20:N0} MiB before, {largest >> 20:N0} MiB at the most");
     }
 
     private static async Task PublishAsync(SendingLink link, int events)

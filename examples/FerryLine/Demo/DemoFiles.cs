@@ -57,7 +57,7 @@ internal sealed class DemoFiles : IDisposable
 
     /// <summary>The address of the broker.</summary>
     public string Broker => queues is [] ? Address("broker")
-        : $"{queues[0].Bare}{string.Concat(queues.Skip(1).Select(n => $",127.0.0.1:{n.Port}"))}"
+        : $"{queues[0].Bare}{string.Concat(queues.Skip(1).Select(n => $",{n.Listens}"))}"
             + "/?queue=/amq/queue/{queue}";
 
     /// <summary>The address of the broker, as short as it tells something.</summary>

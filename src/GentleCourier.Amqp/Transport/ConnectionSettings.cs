@@ -24,7 +24,7 @@ internal sealed record ConnectionSettings
     /// <summary>
     /// A connection is lost when nothing has come for this long; the peer sends something more often.
     /// </summary>
-    public TimeSpan IdleTimeOut { get; init; } = TimeSpan.FromSeconds(60);
+    public TimeSpan IdleTimeOut { get; init; } = TimeSpan.FromSeconds(30);
 
     /// <summary>How long a peer may take to answer.</summary>
     public TimeSpan AnswerWithin { get; init; } = TimeSpan.FromSeconds(10);

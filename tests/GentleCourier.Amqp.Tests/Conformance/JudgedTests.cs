@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Text.Json.Nodes;
 using GentleCourier.Conformance;
 using GentleCourier.Engines;
@@ -24,6 +25,16 @@ public class JudgedQuay : Quay
     {
         public override BrokerServices Services => Inner.Services with { Depths = null };
     }
+}
+
+/// <summary>At queues whose server gives each link one message at a time, and credit for one, whatever it asks for.
+/// </summary>
+public sealed class FrugalQuay : JudgedQuay
+{
+    protected override string AddressOf(string name) => $"frugal/{name}";
+
+    protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
+        base.AskAll(AddressOf(prefix));
 }
 
 public sealed class JudgedBatchTests : BatchScenarios<JudgedQuay>;
@@ -74,6 +85,68 @@ public sealed class JudgedServiceTests
             ("test.charged", "/test/harbour", """{"number":5}"""),
             ((string?)read["properties"]!["cloudEvents_type"], (string?)read["properties"]!["cloudEvents_source"],
                 (string?)read["body"]));
+    }
+
+    [Fact]
+    public async Task One_that_gives_a_message_at_a_time_whatever_it_is_asked_for_is_slow_and_no_more()
+    {
+        var quay = new FrugalQuay();
+        await using var crossing = new Crossing(quay);
+        var handled = new ConcurrentQueue<int>();
+        var log = new Log
+        {
+            OnTap = (delivery, _) =>
+            {
+                if (delivery.Attempt == 1 && delivery.Data.Number % 7 == 0)
+                    throw new RetryException(TimeSpan.FromMilliseconds(1), "not yet");
+                handled.Enqueue(delivery.Data.Number);
+                return Task.CompletedTask;
+            },
+        };
+        var harbour = await crossing.StartAsync("harbour");
+        await harbour.PublishAsync(Enumerable.Range(0, 60).Select(n => new Tap(n)));
+        for (var workers = 0; workers < 2; workers++)
+            await crossing.StartAsync(
+                "fares", courier => courier.Receive("taps", queue =>
+                {
+                    (queue.Options.Prefetch, queue.Options.Parallel) = (50, 4);
+                    queue.Handle<Tap, TapReceiver>();
+                }),
+                services: services => services.AddSingleton(log));
+        await crossing.SettledAsync();
+        Assert.Equal(Enumerable.Range(0, 60), handled.Order());
+    }
+
+    /// <summary>
+    /// Whoever sends may say how long it is worth anything; what we send is worth something for ever.
+    /// </summary>
+    [Fact]
+    public async Task What_others_have_sent_with_a_time_to_live_may_go_and_what_we_send_does_not()
+    {
+        var quay = new JudgedQuay();
+        await using var crossing = new Crossing(quay);
+        var harbour = await crossing.StartAsync("harbour");
+        for (var n = 0; n < 10; n++) await harbour.PublishAsync(new Tap(n));
+        var store = harbour.Store();
+        await Crossing.UntilAsync(async () => (await store.ReadOutboxFiguresAsync()).Waiting == 0, "all have left");
+        Judge.Send(quay.Named("taps"), [.. Enumerable.Range(10, 20).Select(Foreign)]);
+
+        var log = new Log();
+        await crossing.StartAsync(
+            "fares", courier => courier.Receive("taps", queue => queue.Handle<Tap, TapReceiver>()),
+            services: services => services.AddSingleton(log));
+        await crossing.SettledAsync();
+        Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
+        Assert.Equal([10, 0], Judge.Count()["expired/" + quay.Named("taps")]);
+
+        // Of every second the time is over before it is looked at.
+        static string Foreign(int n)
+        {
+            var message = Sent.DeepClone();
+            (message["properties"]!["cloudEvents:id"], message["body"]) = ($"tap-{n}", $$"""{"number":{{n}}}""");
+            if (n >= 20) message["ttl"] = 0.001;
+            return message.ToJsonString();
+        }
     }
 
     [Fact]
