@@ -20,6 +20,7 @@ internal static class Measurements
         "postgres-long" => Postgres.PostgresLongRun.RunAsync,
         "status" => StatusCost.RunAsync,
         "watch" => WatchCost.RunAsync,
+        "handling" => HandlingCost.RunAsync,
         "held" => HeldCost.RunAsync,
         "keys" => KeyCost.RunAsync,
         "key-order" => KeyOrderPut.RunAsync,
