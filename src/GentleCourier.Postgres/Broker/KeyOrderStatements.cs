@@ -43,17 +43,17 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// nothing.
     /// </summary>
     public readonly string Tell = server.Sql($"""
-        WITH first AS MATERIALIZED (SELECT f.id, k.key FROM unnest($3) AS k (key) {First("$4")}),
-        turned AS (
-            INSERT INTO courier.turn (queue, id, key) SELECT $2, id, key FROM first WHERE id <= $5 RETURNING 1)
+        WITH first AS MATERIALIZED (SELECT f.id, k.key FROM unnest($3) AS k (key) {First("$4", "$5")}),
+        turned AS (INSERT INTO courier.turn (queue, id, key) SELECT $2, id, key FROM first RETURNING 1)
         SELECT count(*) > 0 FROM turned
         """);
 
-    // Of the keys k the first copies that may be handed over; in $11 or $4 up to where the queue is empty.
-    private static string First(string place) => $"""
+    // Of the keys k the first copies that may be handed over, from where the queue begins; and no further than where
+    // the line, or another link's, has come to: what lies ahead of all is found there.
+    private static string First(string place, string most) => $"""
         CROSS JOIN LATERAL (
                 SELECT c.id, c.until, octet_length(c.event) AS bytes FROM courier.copy c
-                WHERE c.queue = $2 AND c.key = k.key AND c.id > {place} ORDER BY c.id LIMIT 1) f
+                WHERE c.queue = $2 AND c.key = k.key AND c.id > {place} AND c.id <= {most} ORDER BY c.id LIMIT 1) f
             WHERE {Of("f")} AND (SELECT true FROM courier.key_lease l
                     WHERE l.queue = $2 AND l.key = k.key AND l.id > f.id AND NOT {Of("l")} LIMIT 1) IS NULL
                 AND (SELECT true FROM courier.later r WHERE r.queue = $2 AND r.key = k.key LIMIT 1) IS NULL
@@ -87,10 +87,13 @@ internal sealed class KeyOrderStatements(PostgresServer server)
                 SELECT id, key, until, octet_length(event) AS bytes FROM courier.copy
                 WHERE queue = $2 AND id > $3 ORDER BY id LIMIT $13) AS line {(ofAll ? "" : $"LIMIT {Short}")}),
         {(ofAll ? Again : "")}        keys AS (
-            SELECT key FROM {(ofAll ? "seen" : "line")} s WHERE key IS NOT NULL
-            UNION SELECT key FROM unnest($12) AS k (key){(ofAll ? " UNION SELECT key FROM turns" : "")}),
+            SELECT key, max(most) AS most FROM (
+                SELECT key, {long.MaxValue} AS most FROM {(ofAll ? "seen" : "line")} s WHERE key IS NOT NULL
+                UNION ALL SELECT key, greatest($3, $14) FROM unnest($12) AS k (key)
+                {(ofAll ? $"UNION ALL SELECT key, {long.MaxValue} FROM turns" : "")}) AS all_keys
+            GROUP BY key),
         first AS MATERIALIZED (
-            SELECT f.id, k.key, f.bytes FROM keys k {First("$11")}
+            SELECT f.id, k.key, f.bytes FROM keys k {First("$11", "k.most")}
             UNION ALL
             SELECT id, chr(1) || lpad(id::text, 20, '0'), bytes
             FROM {(ofAll ? "seen" : "line")} n WHERE key IS NULL AND {IsFree}),
@@ -101,8 +104,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             WHERE rank <= $4 AND (NOT $15 OR {RoundTrip.IsCommitted("$6")})
                 AND before <= {Budget.Bytes - Budget.LargestEvent}),
         free AS MATERIALIZED (
-            SELECT id FROM courier.copy WHERE queue = $2 AND id = ANY (ARRAY (SELECT id FROM next)) AND {IsFree}
-            FOR UPDATE SKIP LOCKED),
+            SELECT ctid AS place, id FROM courier.copy
+            WHERE queue = $2 AND id = ANY (ARRAY (SELECT id FROM next)) AND {IsFree} FOR UPDATE SKIP LOCKED),
         held AS (
             INSERT INTO courier.key_lease (queue, key, id, number, until)
             SELECT $2, n.key, n.id, $6, coalesce($1, now()) + $5 FROM next n WHERE n.id IN (SELECT id FROM free)
@@ -110,7 +113,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         taken AS (
             UPDATE courier.copy SET {BrokerStatements.InHandNow},
                 key = coalesce(key, chr(1) || lpad(id::text, 20, '0'))
-            WHERE queue = $2 AND id = ANY (ARRAY (SELECT id FROM free))
+            WHERE ctid = ANY (ARRAY (SELECT place FROM free))
             RETURNING {BrokerStatements.HandedOver}),
         {(ofAll ? Spent : "")}        turned AS (
             INSERT INTO courier.turn (queue, id, key)
@@ -131,7 +134,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         SELECT t.id, attempts, abandoned, event, key, tried_for, here, waited, uncounted, p.id,
             (SELECT count(*) FROM line), (SELECT count(*) FROM turned),
             (SELECT true FROM courier.turn WHERE queue = $2 AND id > $11 LIMIT 1) IS NOT NULL,
-            (SELECT set_config('gentle.taken', coalesce((SELECT array_agg(id) FROM taken), '{"{}"}')::text, false))
+            (SELECT set_config('gentle.taken', coalesce(array_agg(id), '{"{}"}')::text, false)
+                || set_config('gentle.taken_keys', coalesce(array_agg(key), '{"{}"}')::text, false) FROM taken)
             {(ofAll ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}
         FROM passed p LEFT JOIN taken t ON true
         """;
@@ -142,11 +146,11 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// is begun. Asked once it is committed, so that of two that take at the same moment one sees the other.
     /// </summary>
     public readonly string Contested = server.Sql($"""
-        SELECT c.id FROM unnest(current_setting('gentle.taken', true)::bigint[]) AS taken (id)
-        CROSS JOIN LATERAL (SELECT id, key FROM courier.copy c WHERE c.queue = $2 AND c.id = taken.id LIMIT 1) c
+        SELECT t.id FROM unnest(current_setting('gentle.taken', true)::bigint[],
+            current_setting('gentle.taken_keys', true)::text[]) AS t (id, key)
         CROSS JOIN LATERAL (
-            SELECT id FROM courier.copy f WHERE f.queue = $2 AND f.key = c.key AND f.id > $3 ORDER BY id LIMIT 1) first
-        WHERE (SELECT true FROM courier.key_lease l WHERE l.queue = $2 AND l.key = c.key AND l.id >= first.id
+            SELECT id FROM courier.copy f WHERE f.queue = $2 AND f.key = t.key AND f.id > $3 ORDER BY id LIMIT 1) first
+        WHERE (SELECT true FROM courier.key_lease l WHERE l.queue = $2 AND l.key = t.key AND l.id >= first.id
             AND l.number <> $4 AND NOT {Of("l")} LIMIT 1) IS NOT NULL
         """);
 
