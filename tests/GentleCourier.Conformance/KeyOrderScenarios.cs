@@ -207,7 +207,7 @@ public abstract class KeyOrderScenarios<TPlace> where TPlace : Place, new()
     [Fact]
     public async Task Whatever_workers_do_the_oldest_that_may_be_is_handed_over()
     {
-        for (var seed = 1; seed <= 8; seed++)
+        for (var seed = 21; seed <= 30; seed++)
         {
             await using var crossing = new Crossing(new TPlace());
             var play = await KeyOrderPlay.StartAsync(crossing, seed);

@@ -23,7 +23,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
     /// <c>$12</c>. Of two that want the same copy one gets it; for two that want different ones of a key see
     /// <see cref="Contested"/>. After a settlement (<c>$15</c>) it takes only where that was committed.
     /// What may be handed over, and is not, stays in the line, or has a turn: a settled key's next copy only where
-    /// somebody may have passed it by, up to <c>$14</c>.
+    /// somebody may have passed it by, up to <c>$14</c>. What lies behind the line's end does not begin before what is
+    /// between.
     /// </summary>
     /// <remarks>
     /// A copy that is passed since its key is in hand is found again by whoever settles that: it looks in a transaction
@@ -102,6 +103,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
                 SELECT id, key, row_number() OVER (ORDER BY id) AS rank,
                     sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before FROM first) f
             WHERE rank <= $4 AND (NOT $15 OR {RoundTrip.IsCommitted("$6")})
+                AND (id <= (SELECT max(id) FROM line) OR (SELECT count(*) FROM line) < $13)
                 AND before <= {Budget.Bytes - Budget.LargestEvent}),
         free AS MATERIALIZED (
             SELECT ctid AS place, id FROM courier.copy
