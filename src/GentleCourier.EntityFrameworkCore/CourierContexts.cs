@@ -48,7 +48,7 @@ public static class CourierContexts
             options.AddInterceptors(services.GetRequiredService<ContextHooks>());
             unsaved.Made(services);
         });
-        courier.Steps.Insert(0, unsaved.CheckAsync);
+        courier.Checks.Insert(0, unsaved.CheckAsync);
         courier.MakersOfTables.Add(MigrationsOf<TContext>);
         return courier;
     }

@@ -26,7 +26,13 @@ public sealed class CourierBuilder
     /// <summary>For how long the store keeps things; settings <c>Courier:Retention:…</c> go before it.</summary>
     public RetentionOptions Retention { get; } = new();
 
+    /// <summary>What the service has around its receivers, the outermost first.</summary>
     internal List<HandlingStep> Steps { get; } = [];
+
+    /// <summary>
+    /// What packages of this library have around them and around all that: they do nothing before a receiver.
+    /// </summary>
+    internal List<HandlingStep> Checks { get; } = [];
 
     internal Dictionary<string, DeclaredSchedule> Schedules { get; } = new(StringComparer.Ordinal);
 

@@ -23,7 +23,8 @@ internal sealed class CourierSetup
             throw new OptionsValidationException(path, typeof(CourierOptions), found);
         foreach (var binding in courier.Bindings)
         {
-            binding.Around = courier.Steps;
+            binding.Around = [.. courier.Checks, .. courier.Steps];
+            binding.BeginsFirst = binding is { Before: not null, BatchSize: 1 } && courier.Steps.Count == 0;
             if (Options.Store is not null && binding.Options.Inbox) binding.LongestAsked = Retention.Inbox / 2;
         }
     }

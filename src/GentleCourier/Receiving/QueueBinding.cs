@@ -86,6 +86,12 @@ public sealed class QueueBinding
     /// <summary>Called before each call of a receiver, which then finds everything as it likes it.</summary>
     internal Func<Incoming, CancellationToken, Task>? Before { get; set; }
 
+    /// <summary>
+    /// Whether each delivery's transaction begins before anything else does: its row in the inbox decides then whether
+    /// the event is new, and to look for it first would only cost.
+    /// </summary>
+    internal bool BeginsFirst { get; set; }
+
     /// <summary>What is around each call of a receiver in this process, the outermost first.</summary>
     internal IReadOnlyList<HandlingStep> Around { get; set; } = [];
 

@@ -7,8 +7,8 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Takes deliveries from their bytes to their outcomes: read, look into the inbox, one attempt, and what follows from
-/// it. It never throws: whatever goes wrong becomes an outcome.
+/// Takes deliveries from their bytes to their outcomes: read, look into the inbox where something begins before its
+/// transaction does, one attempt, and what follows from it. It never throws: whatever goes wrong becomes an outcome.
 /// </summary>
 internal sealed partial class DeliveryHandler
 {
@@ -31,7 +31,7 @@ internal sealed partial class DeliveryHandler
         runner = new AttemptRunner(binding, inbox, codec, scopes, logger);
         brakes = new Brakes(binding, owner, clock, logger);
         policy = new FailurePolicy(binding, inbox, brakes, owner, clock, logger);
-        look = inbox is null ? null : new InboxLook(inbox, binding.Queue, clock);
+        look = inbox is null || binding.BeginsFirst ? null : new InboxLook(inbox, binding.Queue, clock);
         this.owner = owner;
         this.clock = clock;
         this.logger = logger;
