@@ -6,18 +6,18 @@ using Npgsql;
 namespace GentleCourier.Bench.Postgres;
 
 /// <summary>
-/// A context that saves a change and an event, against the same context that saves the change alone. The relay stands
-/// still.
+/// A context that saves a change and an event, against the same context that saves the change and an entity with the
+/// same bytes, or the change alone. The relay stands still.
 /// </summary>
-internal sealed class ContextOutbox : IBenchmark
+internal sealed class ContextOutbox(bool plain = true) : IBenchmark
 {
     private const int Clients = 8;
 
-    public string Name => "pg-context";
+    public string Name => plain ? "pg-context" : "pg-context-none";
 
     public string What =>
         $"PostgreSQL with EF Core, {Clients} clients: a pooled context that looks, inserts, and saves with one event, "
-        + "against the same without";
+        + (plain ? "against the same with an entity of the same bytes" : "against the same without");
 
     public int Events => 8_000;
 
@@ -55,6 +55,8 @@ internal sealed class ContextOutbox : IBenchmark
                 await context.Taps.CountAsync(t => t.Card == tap.Card);
                 context.Taps.Add(new StoredTap { Pier = tap.Pier, Card = tap.Card, Sailing = tap.Sailing });
                 if (publishes) context.AddEvent(tap);
+                else if (plain)
+                    context.Events.Add(new StoredEvent { Type = "bench.tap", Json = Workshop.Json(tap.Number) });
                 await context.SaveChangesAsync();
             }
         }
@@ -65,11 +67,22 @@ internal sealed class TapContext(DbContextOptions<TapContext> options) : DbConte
 {
     public DbSet<StoredTap> Taps => Set<StoredTap>();
 
+    public DbSet<StoredEvent> Events => Set<StoredEvent>();
+
     protected override void OnModelCreating(ModelBuilder modelBuilder)
     {
         modelBuilder.Entity<StoredTap>().HasIndex(t => t.Card);
         modelBuilder.AddGentleCourier(Database);
     }
+}
+
+internal sealed class StoredEvent
+{
+    public long Id { get; init; }
+
+    public required string Type { get; init; }
+
+    public required byte[] Json { get; init; }
 }
 
 internal sealed class StoredTap
