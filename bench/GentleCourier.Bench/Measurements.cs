@@ -21,6 +21,7 @@ internal static class Measurements
         "status" => StatusCost.RunAsync,
         "watch" => WatchCost.RunAsync,
         "handling" => HandlingCost.RunAsync,
+        "publishing" => PublishingCost.RunAsync,
         "held" => HeldCost.RunAsync,
         "keys" => KeyCost.RunAsync,
         "key-order" => KeyOrderPut.RunAsync,

@@ -2,7 +2,8 @@ namespace GentleCourier.Postgres;
 
 /// <summary>
 /// Tells other processes what has changed: after the commit and in a transaction of its own, since one that announces
-/// keeps others that do from committing. While one announcement is on its way the next ones gather. Thread-safe.
+/// keeps others that do from committing. The first goes at once; while it is on its way, and for a moment longer, the
+/// next ones gather. Thread-safe.
 /// </summary>
 /// <param name="server">Whom to tell.</param>
 /// <param name="say">Adds the announcement of what has changed.</param>
@@ -10,6 +11,8 @@ internal sealed class Announcer(PostgresServer server, Func<RoundTrip, int[], Ro
 {
     private static readonly TimeSpan LongestFarewell = TimeSpan.FromSeconds(2);
     private static readonly TimeSpan Rest = TimeSpan.FromMilliseconds(20);
+    // Under a steady stream whoever is told is awake already, and one for each commit would cost as much as a save.
+    private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
 
     private readonly Lock gate = new();
     private HashSet<int> gathered = [];
@@ -64,6 +67,7 @@ internal sealed class Announcer(PostgresServer server, Func<RoundTrip, int[], Ro
             {
                 // Whoever waits looks by itself, a little later.
             }
+            await Task.Delay(Gathering).ConfigureAwait(false);
         }
     }
 }
