@@ -62,7 +62,8 @@ public static class CourierContexts
     /// <typeparam name="TContext">A context that <see cref="UseDbContext"/> has made known.</typeparam>
     /// <exception cref="InvalidOperationException">The queue has a context already.</exception>
     /// <remarks>
-    /// The transaction begins before the receiver is called. One that does slow work first had better call
+    /// The transaction begins before the receiver is called, with the row in the inbox: of two copies only one comes as
+    /// far as the receiver. One that does slow work first had better call
     /// <see cref="BeginAsync{TContract}(Delivery{TContract}, DbContext, CancellationToken)"/> after it.
     /// </remarks>
     public static QueueBinding Enlist<TContext>(this QueueBinding queue) where TContext : DbContext

@@ -33,6 +33,39 @@ public sealed class LinkTests
         Assert.Equal(0L, await command.ExecuteScalarAsync());
     }
 
+    /// <summary>
+    /// Its lease ran out, and the same link got it again: what becomes of the first is nothing to the second, whatever
+    /// else is settled along with it.
+    /// </summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Of_a_copy_that_a_link_has_twice_only_what_it_got_last_can_be_settled(bool isInKeyOrder)
+    {
+        await using var crossing = new Crossing(new Databases());
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PrepareAsync(
+            new Topology(["taps"], [new Route("test.tap", "taps")]) { InKeyOrder = isInKeyOrder ? ["taps"] : [] },
+            create: true);
+        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+        await broker.PublishAsync([Crossing.TapEvent(1)]);
+        var first = Assert.Single(await link.ReceiveAsync(1, CancellationToken.None));
+        clock.Advance(Lease + Lease);
+        await broker.PublishAsync([Crossing.TapEvent(2)]);
+        var taken = new List<HandOver>();
+        while (taken.Count < 2)
+            taken.AddRange(await link.ReceiveAsync(2, CancellationToken.None).WaitAsync(Crossing.Limit));
+        var (again, other) = (taken.Single(d => Crossing.NumberOf(d.Json) == 1), taken.Single(
+            d => Crossing.NumberOf(d.Json) == 2));
+        Assert.Equal((2, 1), (again.Attempt, again.Abandoned));
+        Assert.Equal(
+            [false, true],
+            await link.SettledAsync([new(first, Outcome.Accepted), new(other, Outcome.Accepted)]));
+        Assert.Equal(1, (await crossing.FiguresAsync("taps")).InHand);
+        Assert.Equal([true], await link.SettledAsync([new(again, Outcome.Accepted)]));
+    }
+
     /// <summary>What was settled stays in the table while somebody holds a snapshot: looks begin behind it.</summary>
     [Fact]
     public async Task While_a_snapshot_is_held_hand_overs_from_the_head_begin_behind_what_is_dead()

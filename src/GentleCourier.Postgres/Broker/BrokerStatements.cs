@@ -221,16 +221,19 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     // Rows are named by their keys, one or a list of them. In a join the planner could come to think, while a queue is
     // empty, that reading all of it is as good a way to find them; and it would still do so with a million in it.
+    // Of several hand-overs at once, whose numbers are in $3: nearly all is accepted, and exchanges have some of two.
     public readonly string Accept = server.Sql(Accepting(""));
 
     /// <summary>The same in key order, of copies with the keys <c>$4</c>.</summary>
-    public readonly string AcceptWithKeys = server.Sql(Accepting($"freed AS ({KeyOrderStatements.Freeing}),"));
+    public readonly string AcceptWithKeys = server.Sql(
+        Accepting($"freed AS ({KeyOrderStatements.FreeingOf("= ANY ($3)")}),"));
 
     private static string Accepting(string besides) => $"""
-        WITH gone AS (DELETE FROM courier.copy WHERE {InHand} RETURNING id),
+        WITH gone AS (
+            DELETE FROM courier.copy WHERE queue = $1 AND id = ANY ($2) AND number = ANY ($3) RETURNING id, number),
         {besides}
         counted AS ({CountAccepted})
-        SELECT id, $3 FROM gone
+        SELECT id, number FROM gone
         """;
 
     public readonly string Release = server.Sql($"""

@@ -157,20 +157,20 @@ internal sealed class KeyOrderStatements(PostgresServer server)
         """);
 
     // One by one: in a join the planner could come to think that reading all leases is as good a way to find some.
-    private const string InHand = """
+    private static string InHand(string number) => $"""
         ctid = ANY (ARRAY (SELECT l.place FROM unnest($2, $4) AS u (id, key) CROSS JOIN LATERAL (
             SELECT ctid AS place FROM courier.key_lease l
-            WHERE l.queue = $1 AND l.key = u.key AND l.id = u.id AND l.number = $3 LIMIT 1) l))
+            WHERE l.queue = $1 AND l.key = u.key AND l.id = u.id AND l.number {number} LIMIT 1) l))
         """;
 
     /// <summary>What is settled is in nobody's hands, if it was of this hand-over.</summary>
-    public readonly string Free = server.Sql(Freeing);
+    public readonly string Free = server.Sql(FreeingOf("= $3"));
 
     /// <summary>The same, which other statements of the same parameters do along with theirs.</summary>
-    public const string Freeing = $"DELETE FROM courier.key_lease WHERE {InHand}";
+    public static string FreeingOf(string number) => $"DELETE FROM courier.key_lease WHERE {InHand(number)}";
 
     public readonly string Renew = server.Sql(
-        $"UPDATE courier.key_lease SET until = coalesce($5, now()) + $6 WHERE {InHand}");
+        $"UPDATE courier.key_lease SET until = coalesce($5, now()) + $6 WHERE {InHand("= $3")}");
 
     /// <summary>Turns of what is gone.</summary>
     public readonly string ClearTurns = server.Sql("DELETE FROM courier.turn WHERE queue = $1 AND id <= $2");

@@ -24,6 +24,9 @@ internal sealed class PostgresLink : IReceivingLink
     private readonly LinkRow row;
     private readonly Lock gate = new();
     private readonly HashSet<HandOver> held = [];
+    // Copies whose leases had run out before they came here. One may have come twice, and a handler may still be at the
+    // first: which of the two is settled its number alone tells.
+    private readonly HashSet<long> abandoned = [];
     // Settling and renewing lock rows hand-over by hand-over, so that two at once could each wait for the other.
     private readonly SemaphoreSlim writing = new(1, 1);
     private long lastTaken;
@@ -343,7 +346,12 @@ internal sealed class PostgresLink : IReceivingLink
     {
         var deliveries = fetch.Deliveries;
         deliveries.Sort(static (a, b) => Key(a).Copy.CompareTo(Key(b).Copy));
-        lock (gate) held.UnionWith(deliveries);
+        lock (gate)
+        {
+            held.UnionWith(deliveries);
+            foreach (var delivery in deliveries)
+                if (delivery.Abandoned > 0) abandoned.Add(Key(delivery).Copy);
+        }
         // Too few: the next one begins at the head.
         if (deliveries.Count < fetch.Credit) beganAtHead = 0;
         else if (fetch.Look is null && deliveries.Count > 0) lastTaken = Key(deliveries[^1]).Copy;
@@ -359,8 +367,9 @@ internal sealed class PostgresLink : IReceivingLink
     private void AddSettlements(RoundTrip trip, IReadOnlyList<Settlement> settlements,
         Action<NpgsqlDataReader> settled, Action<HandOver, long> setAside)
     {
-        // Those of one hand-over have one number, and nearly all are accepted: a statement for each kind and number.
-        foreach (var group in settlements.GroupBy(s => (Kind: KindOf(s.Outcome), Key(s.Delivery).Number)))
+        // Those of one hand-over have one number: a statement for each kind and number, and one for all that is
+        // accepted.
+        foreach (var group in settlements.GroupBy(s => GroupOf(s)))
         {
             // In key order the keys are nobody's from here on, and what waits with them is looked for.
             var keys = isInKeyOrder ? KeysOf(group.Select(s => s.Delivery)) : null;
@@ -368,10 +377,10 @@ internal sealed class PostgresLink : IReceivingLink
             switch (group.Key.Kind)
             {
                 case Kind.Accepted when keys is not null:
-                    trip.Add(sql.AcceptWithKeys, settled, [.. Leases(group), Parameter.Of(keys)]);
+                    trip.Add(sql.AcceptWithKeys, settled, [.. LeasesOfAll(group), Parameter.Of(keys)]);
                     continue;
                 case Kind.Accepted:
-                    trip.Add(sql.Accept, settled, Leases(group));
+                    trip.Add(sql.Accept, settled, LeasesOfAll(group));
                     break;
                 case Kind.Released:
                     trip.Add(sql.Release, settled, Leases(group));
@@ -433,6 +442,20 @@ internal sealed class PostgresLink : IReceivingLink
             },
             [.. Leases([settlement]), Parameter.Plain(rejected.Reason), Parameter.Plain(failure?.Exception),
             Parameter.Plain(failure?.Message), Parameter.Plain(failure?.Stack), server.Now, Parameter.Of(identity)]);
+    }
+
+    private (Kind Kind, long? Number) GroupOf(Settlement settlement)
+    {
+        var (kind, (copy, number)) = (KindOf(settlement.Outcome), Key(settlement.Delivery));
+        lock (gate) return (kind, kind == Kind.Accepted && !abandoned.Contains(copy) ? null : number);
+    }
+
+    /// <summary>Leases of several hand-overs.</summary>
+    private NpgsqlParameter[] LeasesOfAll(IEnumerable<Settlement> settlements)
+    {
+        var leases = settlements.Select(s => Key(s.Delivery)).ToArray();
+        return [Parameter.Of(queue), Parameter.Of(Array.ConvertAll(leases, l => l.Copy)),
+            Parameter.Of([.. leases.Select(l => l.Number).Distinct()])];
     }
 
     /// <summary>Leases of one hand-over.</summary>

@@ -29,7 +29,7 @@ public sealed class PartitionTests
                 nodes[0].Create(Named(queue)["/amq/queue/".Length..], isReplicated: Nodes > 1);
         }
 
-        public IReadOnlyList<PrivateAmqp> All => nodes;
+        public List<PrivateAmqp> All => nodes;
 
         /// <summary>Any of them; who prefers which is for chance to say.</summary>
         protected override string Address =>
