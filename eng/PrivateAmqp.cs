@@ -45,6 +45,18 @@ public sealed class PrivateAmqp : IDisposable
     /// <summary>Whose word is to be taken for its certificate.</summary>
     public string Authority => Path.Combine(Folder, "authority.pem");
 
+    /// <summary>Whether one can be made that has a network to itself: not by everybody, nor everywhere.</summary>
+    public static bool CanBeApart
+    {
+        get
+        {
+            var name = $"courier-probe-{Environment.ProcessId}";
+            using var probe = Process.Start("bash", ["-c", $"ip netns add {name} && ip netns del {name}"]);
+            probe.WaitForExit();
+            return probe.ExitCode == 0;
+        }
+    }
+
     private bool IsApart => File.Exists(Path.Combine(Folder, "space"));
 
     /// <summary>Starts it again after <see cref="Stop"/>, at the same address.</summary>
