@@ -179,7 +179,9 @@ mend() { ip -n "$(space_of "$1")" route flush type blackhole; }
 leave() {
   local space
   space=$(space_of "$1")
-  ip netns del "$space"
+  # Whoever is left in it keeps it alive, and the wire would go with it only then.
+  ip netns pids "$space" | xargs -r kill -KILL
+  ip link del "$space" && ip netns del "$space"
   # The last takes the bridge along.
   if ! ip netns list | grep -q "^${space%-*}-"; then ip link del "${space%-*}"; fi
 }
