@@ -14,8 +14,10 @@ export DOTNET_NOLOGO=1 DOTNET_CLI_TELEMETRY_OPTOUT=1
 case "${1:-all}" in
   all)
     eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/foreign.sh install && eng/othertime.sh >/dev/null && eng/alerts.sh && eng/pictures.sh && eng/lines.sh || exit 1
-    what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) each=1.0x ;;
-  quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" each=2.0x ;;
+    what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) each=1.0x
+    # What follows those that run one by one, so that both lanes end at about the same time.
+    following="GentleCourier.EntityFrameworkCore.Tests GentleCourier.Tests" ;;
+  quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" each=2.0x following= ;;
   *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac
 
@@ -50,8 +52,6 @@ rm -rf "$results" && mkdir -p "$results"
 # those that play whole days or build programs. Each is several services and processes, some of which wait; those on
 # SQLite alone wait more, and two for each core run at once.
 one_by_one="FerryLine.Tests GentleCourier.Cli.Tests"
-# What follows those, so that both lanes end at about the same time.
-then="GentleCourier.EntityFrameworkCore.Tests"
 run() {
   local threads=$1 project
   shift
@@ -63,7 +63,7 @@ run() {
 }
 of() { printf '%s\n' $projects | grep -xF "$(printf '%s\n' $1)"; }
 # shellcheck disable=SC2046 # several names
-{ run 1 $(of "$one_by_one"); run "$each" $(of "$then"); } & run "$each" $(printf '%s\n' $projects | grep -vxF "$(printf '%s\n' $one_by_one $then)") & wait
+{ run 1 $(of "$one_by_one"); run "$each" $(of "$following"); } & run "$each" $(printf '%s\n' $projects | grep -vxF "$(printf '%s\n' $one_by_one $following)") & wait
 
 # Each project counts by itself; one that did not come to its end has counted nothing.
 count() { cat "$results"/*.xml | grep -o "<assembly [^>]*" | sed -n "s/.* $1=\"\([0-9]*\)\".*/\1/p" | awk '{ sum += $1 } END { print sum + 0 }'; }
