@@ -46,7 +46,7 @@ public abstract class ClockScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(Count, ledger.Handled);
     }
 
-    /// <summary>Each event fails once, and is young, whatever the clock says by which it is looked at.</summary>
+    /// <summary>Every other event fails once, and is young, whatever the clock says by which it is looked at.</summary>
     [Theory]
     [InlineData("+1h", null)]
     [InlineData(null, "-1h")]
