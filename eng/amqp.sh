@@ -8,8 +8,8 @@
 #                                     in DIR/password, the port for TLS in DIR/tls-port, its authority in DIR/authority.pem
 #   eng/amqp.sh stop DIR [orderly|immediate]  stops it; immediate: as a crash would
 #   eng/amqp.sh apart DIR [OTHER]     like start or join, in a network namespace of its own (root alone may; iproute2)
-#   eng/amqp.sh cut DIR [everybody|nodes]  from then on nothing that it sends arrives, with whom it speaks or at other
-#                                     nodes alone; neither side is told
+#   eng/amqp.sh cut DIR [everybody|nodes]  nothing that it sends arrives any more, at anybody, or at other nodes alone;
+#                                     neither side is told
 #   eng/amqp.sh mend DIR              takes that back
 #   eng/amqp.sh leave DIR             takes its namespace away, once it is stopped
 #   eng/amqp.sh join DIR OTHER        makes another node in DIR, one broker with the node in OTHER; prints its address. From
@@ -31,8 +31,9 @@ as_owner() {
   if [ "$(id -u)" -ne 0 ]; then "$@"; else (cd / && exec ${space:+ip netns exec "$space"} runuser -u rabbitmq -- "$@"); fi
 }
 
-# Where a node is: on loopback, or in a namespace, which has the name of its end of the wire.
+# Where a node is: on loopback, or in a namespace, which has the name of its end of the wire; and how others name that.
 host_of() { cat "$1/host" 2>/dev/null || echo 127.0.0.1; }
+named_host_of() { cat "$1/host" 2>/dev/null || echo localhost; }
 space_of() { cat "$1/space" 2>/dev/null || true; }
 
 # The node's own environment: its name, its ports, its files.
@@ -44,7 +45,7 @@ in_node() {
     RABBITMQ_NODENAME="$(cat "$dir/name")" RABBITMQ_NODE_IP_ADDRESS="$host" RABBITMQ_NODE_PORT="$(cat "$dir/port")" \
     RABBITMQ_DIST_PORT="$(cat "$dir/node-port")" RABBITMQ_MNESIA_BASE="$dir/data" RABBITMQ_LOG_BASE="$dir/log" \
     RABBITMQ_PID_FILE="$dir/pid" RABBITMQ_ENABLED_PLUGINS_FILE="$dir/plugins" RABBITMQ_CONFIG_FILE="$dir/settings.conf" \
-    RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="-kernel net_ticktime 8 inet_dist_use_interface {${host//./,}}" "$@"
+    RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="-kernel ${space:+net_ticktime 8 }inet_dist_use_interface {${host//./,}}" "$@"
 }
 
 install() {
@@ -76,7 +77,7 @@ certificates() {
 prepare() {
   local dir=$1 other=${2:-} name=${3:-}
   mkdir -p "$dir"/{data,log}
-  echo "${name:-courier@$([ -e "$dir/host" ] && cat "$dir/host" || echo localhost)}" > "$dir/name"
+  echo "${name:-courier@$(named_host_of "$dir")}" > "$dir/name"
   echo '[rabbitmq_amqp1_0].' > "$dir/plugins"
   if [ -n "$other" ]; then
     # Nodes of one broker know each other by a secret, and find each other by the same port.
@@ -97,8 +98,6 @@ choose_ports() {
   cat > "$dir/settings.conf" <<END
 listeners.tcp.1 = $(host_of "$dir"):$port
 listeners.ssl.1 = $(host_of "$dir"):$((port + 1))
-# Nodes that are cut off from the majority stand still, and say so to their clients.
-cluster_partition_handling = pause_minority
 ssl_options.cacertfile = $dir/authority.pem
 ssl_options.certfile = $dir/server.pem
 ssl_options.keyfile = $dir/server.key
@@ -106,6 +105,8 @@ default_user = courier
 default_pass = $(cat "$dir/password")
 log.file.level = warning
 END
+  # One that is cut off from the majority stands still, and says so to its clients.
+  if [ -e "$dir/space" ]; then echo "cluster_partition_handling = pause_minority" >> "$dir/settings.conf"; fi
   if [ "$(id -u)" -eq 0 ]; then chown -R rabbitmq "$dir"; fi
 }
 
@@ -133,7 +134,7 @@ start() {
 join() {
   local dir other address
   dir=$(realpath -m "$1") && other=$(realpath "$2")
-  address=$(start "$dir" "$other" "courier-$(basename "$dir")@$([ -e "$dir/host" ] && cat "$dir/host" || echo localhost)")
+  address=$(start "$dir" "$other" "courier-$(basename "$dir")@$(named_host_of "$dir")")
   in_node "$dir" "$bin/rabbitmqctl" -q stop_app >/dev/null
   in_node "$dir" "$bin/rabbitmqctl" -q join_cluster "$(cat "$other/name")" >/dev/null
   in_node "$dir" "$bin/rabbitmqctl" -q start_app >/dev/null
@@ -157,11 +158,14 @@ apart() {
   fi
   local space="courier$net-$end"
   echo "$space" > "$dir/space"; echo "10.213.$net.$end" > "$dir/host"
+  # Nothing is left of one that could not be made.
+  trap "leave '$dir'" EXIT
   ip link add "$space" type veth peer name eth0 netns "$space"
   ip link set "$space" master "courier$net" up
   ip -n "$space" addr add "10.213.$net.$end/24" dev eth0
   ip -n "$space" link set eth0 up && ip -n "$space" link set lo up
   if [ -n "$other" ]; then join "$dir" "$other"; else start "$dir"; fi
+  trap - EXIT
 }
 
 # A route that swallows what is sent: whoever waits for an answer hears nothing.

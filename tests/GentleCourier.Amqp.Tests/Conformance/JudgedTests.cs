@@ -27,11 +27,10 @@ public class JudgedQuay : Quay
     }
 }
 
-/// <summary>At queues whose server gives each link one message at a time, and credit for one, whatever it asks for.
-/// </summary>
-public sealed class FrugalQuay : JudgedQuay
+/// <summary>At queues of a kind that the judge treats in its own way.</summary>
+public sealed class KindQuay(string kind) : JudgedQuay
 {
-    protected override string AddressOf(string name) => $"frugal/{name}";
+    protected override string AddressOf(string name) => $"{kind}/{name}";
 
     protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
         base.AskAll(AddressOf(prefix));
@@ -87,10 +86,11 @@ public sealed class JudgedServiceTests
                 (string?)read["body"]));
     }
 
+    /// <summary>So is its credit for those who send: one, again and again.</summary>
     [Fact]
     public async Task One_that_gives_a_message_at_a_time_whatever_it_is_asked_for_is_slow_and_no_more()
     {
-        var quay = new FrugalQuay();
+        var quay = new KindQuay("frugal");
         await using var crossing = new Crossing(quay);
         var handled = new ConcurrentQueue<int>();
         var log = new Log
@@ -139,7 +139,7 @@ public sealed class JudgedServiceTests
         Assert.Equal(Enumerable.Range(0, 20), log.Taps.Select(t => t.Data.Number).Order());
         Assert.Equal([10, 0], Judge.Count()["expired/" + quay.Named("taps")]);
 
-        // Of every second the time is over before it is looked at.
+        // Of the later half the time is over before it is looked at.
         static string Foreign(int n)
         {
             var message = Sent.DeepClone();

@@ -25,15 +25,6 @@ public sealed class ServerHabitTests
             SharedBroker.One.Create(Named(queue)["/amq/queue/".Length..], kind);
     }
 
-    /// <summary>At another implementation, whose receivers of a queue stand in line.</summary>
-    private sealed class SingleQuay : JudgedQuay
-    {
-        protected override string AddressOf(string name) => $"single/{name}";
-
-        protected override IReadOnlyDictionary<string, (int Ready, int InHand)> AskAll(string prefix) =>
-            base.AskAll(AddressOf(prefix));
-    }
-
     /// <summary>A broker in memory, which hands over what it was given byte for byte.</summary>
     private sealed class LegalQuay : Quay
     {
@@ -73,7 +64,7 @@ public sealed class ServerHabitTests
     [InlineData(true)]
     public async Task A_queue_with_a_single_active_receiver_is_received(bool isJudged)
     {
-        Quay quay = isJudged ? new SingleQuay() : new DeclaredQuay();
+        Quay quay = isJudged ? new KindQuay("single") : new DeclaredQuay();
         (quay as DeclaredQuay)?.Declare("taps", "single");
         await using var crossing = new Crossing(quay);
         var log = new Log();
