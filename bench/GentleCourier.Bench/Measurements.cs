@@ -26,6 +26,7 @@ internal static class Measurements
         "keys" => KeyCost.RunAsync,
         "key-order" => KeyOrderPut.RunAsync,
         "retention" => Retention.RunAsync,
+        "inbox" => InboxSize.RunAsync,
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,
         "telemetry" => _ => TelemetryCost.RunAsync(),

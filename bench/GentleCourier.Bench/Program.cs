@@ -5,6 +5,7 @@ using GentleCourier.Bench;
 //        GentleCourier.Bench prefetch | scale | wake | idle | memory | postgres | watch | telemetry
 //        GentleCourier.Bench amqp [EVENTS] | amqp-port [EVENTS] [apart] | amqp-large [EVENTS] | amqp-far
 //        GentleCourier.Bench postgres-long [EVENTS] | status [EVENTS] | retention [EVENTS] | held [EVENTS]
+//        GentleCourier.Bench inbox [EVENTS [sqlite|postgres [KIND]]]
 //        GentleCourier.Bench later [EVENTS] | handling [EVENTS] | publishing [EVENTS]
 //        GentleCourier.Bench keys [EVENTS [ENGINE]] | key-order [EVENTS]
 return args is [var measurement, ..] && Measurements.Find(measurement) is { } measure

@@ -136,6 +136,7 @@ internal sealed class StoreModel(ModelBuilder model, string? schema, bool inMigr
         {
             "text" or "TEXT" => typeof(string),
             "bytea" or "BLOB" => typeof(byte[]),
+            "uuid" => typeof(Guid),
             "bigint" or "INTEGER" => typeof(long),
             "int" => typeof(int),
             "boolean" => typeof(bool),

@@ -20,6 +20,8 @@ public sealed class FailureTests : FailureScenarios<Databases>;
 
 public sealed class HousekeepingTests : HousekeepingScenarios<Databases>;
 
+public sealed class InboxTests : InboxScenarios<Databases>;
+
 public sealed class KeyOrderTests : KeyOrderScenarios<Databases>;
 
 public sealed class LaterTests : LaterScenarios<Databases>;

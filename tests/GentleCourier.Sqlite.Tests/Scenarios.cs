@@ -23,6 +23,8 @@ public sealed class FailureTests : FailureScenarios<Folder>;
 
 public sealed class HousekeepingTests : HousekeepingScenarios<Folder>;
 
+public sealed class InboxTests : InboxScenarios<Folder>;
+
 public sealed class KeyOrderTests : KeyOrderScenarios<Folder>;
 
 public sealed class LaterTests : LaterScenarios<Folder>;

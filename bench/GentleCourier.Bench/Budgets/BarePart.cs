@@ -94,7 +94,7 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
         using var read = JsonDocument.Parse(json);
         var tap = read.RootElement.GetProperty("data").Deserialize<Tap>(JsonSerializerOptions.Web)!;
         Began(tap);
-        await inbox.HandleAsync(worker, read.RootElement.GetProperty("id").GetString()!, tap);
+        await inbox.HandleAsync(worker, read.RootElement.GetProperty("id").GetGuid(), tap);
         Handled();
     }
 }
@@ -102,7 +102,7 @@ internal sealed class BarePart(BareStore store, BareStore inbox, BareBroker brok
 /// <summary>A service's database with the driver alone.</summary>
 internal abstract class BareStore : IAsyncDisposable
 {
-    protected const string Inbox = "CREATE TABLE inbox (id text PRIMARY KEY)",
+    protected const string Inbox = "CREATE TABLE inbox (id uuid PRIMARY KEY)",
         InsertInbox = "INSERT INTO inbox (id) VALUES ($1)",
         Insert = "INSERT INTO outbox (event) VALUES ($1)",
         Read = "SELECT id, event FROM outbox ORDER BY id LIMIT 500";
@@ -124,7 +124,7 @@ internal abstract class BareStore : IAsyncDisposable
     public abstract Task DeleteAsync(long[] ids);
 
     /// <summary>In one transaction: the inbox's row and the effect.</summary>
-    public abstract Task HandleAsync(int worker, string id, Tap tap);
+    public abstract Task HandleAsync(int worker, Guid id, Tap tap);
 
     public abstract ValueTask DisposeAsync();
 

@@ -23,7 +23,7 @@ internal sealed class BarePostgresStore(string address) : BareStore
         using var connection = server.Open();
         ServerWorkshop.Execute(connection, $"{Inbox}; {Tables.Charge}");
         this.workers = [.. Enumerable.Range(0, workers).Select(_ => server.Open()).Select(c => (
-            c, ServerWorkshop.Prepare(c, InsertInbox, NpgsqlDbType.Text),
+            c, ServerWorkshop.Prepare(c, InsertInbox, NpgsqlDbType.Uuid),
             ServerWorkshop.Prepare(c, Tables.InsertCharge, NpgsqlDbType.Bigint, NpgsqlDbType.Text)))];
     }
 
@@ -62,7 +62,7 @@ internal sealed class BarePostgresStore(string address) : BareStore
 
     public override Task DeleteAsync(long[] ids) => ServerWorkshop.With(delete!, (object)ids).ExecuteNonQueryAsync();
 
-    public override async Task HandleAsync(int worker, string id, Tap tap)
+    public override async Task HandleAsync(int worker, Guid id, Tap tap)
     {
         var (connection, inbox, charge) = workers[worker];
         await using var transaction = await connection.BeginTransactionAsync();

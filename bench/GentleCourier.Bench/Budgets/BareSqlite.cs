@@ -59,12 +59,12 @@ internal sealed class BareSqliteStore(string address) : BareStore
         return Task.CompletedTask;
     }
 
-    public override Task HandleAsync(int worker, string id, Tap tap)
+    public override Task HandleAsync(int worker, Guid id, Tap tap)
     {
         lock (file)
         {
             file.Execute("BEGIN IMMEDIATE");
-            Workshop.Run(inbox!, id);
+            Workshop.Run(inbox!, id.ToByteArray(bigEndian: true));
             Workshop.Run(charge!, tap.Number, tap.Card);
             file.Execute("COMMIT");
         }

@@ -133,6 +133,8 @@ internal sealed class PostgresTables(
                     SqlWord.ClockHolds => "true",
                     SqlWord.Row => "id",
                     SqlWord.NextRow => "nextval(pg_get_serial_sequence('courier.outbox', 'id'))",
+                    SqlWord.HandledId => "coalesce(event_id, courier.inbox.id::text)",
+                    SqlWord.HandledAt => StoreStatements.HandledAt,
                     SqlWord.Changed => $"current_setting('{Changed}') <> '0'",
                     _ => throw new ArgumentOutOfRangeException(nameof(sql), part, null),
                 });

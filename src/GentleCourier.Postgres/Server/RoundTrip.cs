@@ -118,6 +118,11 @@ internal static class Parameter
 
     public static NpgsqlParameter Of(int value) => new NpgsqlParameter<int> { TypedValue = value };
 
+    public static NpgsqlParameter Of(int? value) =>
+        new() { NpgsqlDbType = NpgsqlDbType.Integer, Value = (object?)value ?? DBNull.Value };
+
+    public static NpgsqlParameter Of(Guid value) => new NpgsqlParameter<Guid> { TypedValue = value };
+
     public static NpgsqlParameter Of(bool value) => new NpgsqlParameter<bool> { TypedValue = value };
 
     public static NpgsqlParameter Of(TimeSpan? value) =>
@@ -145,6 +150,10 @@ internal static class Parameter
     public static NpgsqlParameter Of(bool[] values) => Array(values, NpgsqlDbType.Boolean);
 
     public static NpgsqlParameter Of(int[] values) => Array(values, NpgsqlDbType.Integer);
+
+    public static NpgsqlParameter Of(int?[] values) => Array(values, NpgsqlDbType.Integer);
+
+    public static NpgsqlParameter Of(Guid[] values) => Array(values, NpgsqlDbType.Uuid);
 
     public static NpgsqlParameter Of(string?[] values) => Array(values, NpgsqlDbType.Text);
 

@@ -10,29 +10,27 @@ namespace GentleCourier.Postgres;
 /// <param name="sql">What is said to it.</param>
 /// <param name="services">The service's transactions.</param>
 /// <param name="isolation">Of the transactions in which events are handled.</param>
-internal sealed class PostgresInbox(
-    PostgresServer server, StoreStatements sql, ServiceTransactions services, IsolationLevel isolation)
+/// <param name="clock">By which names are written again.</param>
+internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, ServiceTransactions services,
+    IsolationLevel isolation, TimeProvider clock)
 {
+    private readonly InboxOrigins origins = new(clock);
     private readonly StoreStatements sql = sql;
     private readonly ServiceTransactions services = services;
 
     public async Task<IInboxScope?> BeginHandlingAsync(
         string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
+        var keys = origins.KeysOf(queue, events);
+        await NameAsync(queue, origins.Unnamed(queue, events), cancellationToken).ConfigureAwait(false);
         var own = work ?? new OwnWork(server, services);
         try
         {
             var transaction = await own.BeginAsync(isolation, cancellationToken).ConfigureAwait(false);
             var rows = 0;
-            var (sources, ids, hashes) = (
-                new string[events.Count], new string[events.Count], new long?[events.Count]);
-            for (var i = 0; i < ids.Length; i++) (sources[i], ids[i], hashes[i]) = events[i];
             await services.RunAsync(
-                services.ConnectionOf(transaction),
-                new RoundTrip()
-                    .Add(sql.AddToInbox, _ => rows++, server.Now, Parameter.Of(queue), Parameter.Of(sources),
-                    Parameter.Of(ids), Parameter.Of(hashes)),
-                "handle an event in", cancellationToken).ConfigureAwait(false);
+                services.ConnectionOf(transaction), Adding(keys, events, () => rows++), "handle an event in",
+                cancellationToken).ConfigureAwait(false);
             if (rows == events.Count) return new InboxScope(this, own, transaction, queue);
         }
         catch
@@ -48,12 +46,17 @@ internal sealed class PostgresInbox(
         string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
     {
         var handled = new bool[events.Count];
-        var (sources, ids) = Split(events);
+        var (sources, ids) = (new long[events.Count], new Guid[events.Count]);
+        for (var i = 0; i < ids.Length; i++)
+        {
+            var key = origins.KeyOf(queue, events[i].Source, events[i].Id);
+            (sources[i], ids[i]) = (key.Origin, key.Id);
+        }
         await server.RunAsync(
             "look into the inbox of",
-            new RoundTrip()
-                .Add(sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(queue),
-                Parameter.Of(sources), Parameter.Of(ids)),
+            new RoundTrip().Add(
+                sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(sources),
+                Parameter.Of(ids)),
             cancellationToken).ConfigureAwait(false);
         return handled;
     }
@@ -70,17 +73,46 @@ internal sealed class PostgresInbox(
         {
             var (at, (source, id, hash)) = (i, events[i]);
             if (!handled[i]) continue;
+            var key = origins.KeyOf(queue, source, id);
             trip.Add(
                 sql.CountCopy,
-                row => answers[at] = new(true, row.IsDBNull(0) ? null : row.GetInt64(0)),
-                server.Now, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id), Parameter.Of(hash));
+                row => answers[at] = new(true, row.IsDBNull(0) ? null : row.GetInt32(0)),
+                server.Now, Parameter.Of(key.Origin), Parameter.Of(key.Id), Parameter.Of(hash));
         }
         await server.RunAsync("count a copy in the inbox of", trip, cancellationToken).ConfigureAwait(false);
         return answers;
     }
 
-    private static (string[] Sources, string[] Ids) Split(IReadOnlyList<EventKey> events) =>
-        ([.. events.Select(e => e.Source)], [.. events.Select(e => e.Id)]);
+    /// <summary>
+    /// Before the transaction, and committed alone: two that name one source would wait for each other's handlers.
+    /// </summary>
+    private async Task NameAsync(
+        string queue, IReadOnlyCollection<InboxOrigins.Origin> unnamed, CancellationToken cancellationToken)
+    {
+        if (unnamed.Count == 0) return;
+        await server.RunAsync(
+            "name a source in the inbox of",
+            new RoundTrip().Add(
+                sql.NameSources, server.Now, Parameter.Of(unnamed.Select(o => o.Number).ToArray()), Parameter.Of(queue),
+                Parameter.Of(unnamed.Select(o => (string?)o.Source).ToArray())),
+            cancellationToken).ConfigureAwait(false);
+        origins.AreNamed(unnamed);
+    }
+
+    private RoundTrip Adding(InboxKey[] keys, IReadOnlyList<InboxEvent> events, Action added)
+    {
+        if (keys is [var one])
+            return new RoundTrip().Add(
+                sql.AddOneToInbox, _ => added(), server.Now, Parameter.Of(one.Origin), Parameter.Of(one.Id),
+                Parameter.Of(events[0].Hash), Parameter.Of(one.Name));
+        var (sources, ids, hashes, names) = (
+            new long[keys.Length], new Guid[keys.Length], new int?[keys.Length], new string?[keys.Length]);
+        for (var i = 0; i < keys.Length; i++)
+            (sources[i], ids[i], hashes[i], names[i]) = (keys[i].Origin, keys[i].Id, events[i].Hash, keys[i].Name);
+        return new RoundTrip().Add(
+            sql.AddToInbox, _ => added(), server.Now, Parameter.Of(sources), Parameter.Of(ids), Parameter.Of(hashes),
+            Parameter.Of(names));
+    }
 
     /// <summary>A transaction on a connection that is the service's for as long as it handles an event.</summary>
     private sealed class OwnWork(PostgresServer server, ServiceTransactions services) : IUnitOfWork
@@ -130,7 +162,10 @@ internal sealed class PostgresInbox(
                     + "and throw to roll back");
             var trip = new RoundTrip();
             foreach (var (source, id) in except)
-                trip.Add(inbox.sql.TakeFromInbox, Parameter.Of(queue), Parameter.Of(source), Parameter.Of(id));
+            {
+                var key = inbox.origins.KeyOf(queue, source, id);
+                trip.Add(inbox.sql.TakeFromInbox, Parameter.Of(key.Origin), Parameter.Of(key.Id));
+            }
             // Another's commit is a commit alone, which would not say that a statement has failed before it.
             if (work is not OwnWork) trip.Add("SELECT 1", static _ => { });
             if (trip.Count > 0)

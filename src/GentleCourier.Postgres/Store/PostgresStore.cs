@@ -36,7 +36,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         services = new ServiceTransactions(server);
         relay = new PostgresRelay(
             server, listener, added, new Clearing(server, "courier.outbox", logger), clock);
-        inbox = new PostgresInbox(server, sql, services, address.Isolation);
+        inbox = new PostgresInbox(server, sql, services, address.Isolation, clock);
         chores = new StoreChores(server, sql);
         later = new PostgresLater(this, dueChanged, clock);
         Tables = new PostgresTables(

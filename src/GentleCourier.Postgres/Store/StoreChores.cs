@@ -7,10 +7,13 @@ namespace GentleCourier.Postgres;
 internal sealed class StoreChores(PostgresServer server, StoreStatements sql)
 {
     // Each takes a few milliseconds.
-    private const int PagesAStep = 32, RowsAStep = 500;
+    private const int PagesAStep = 32, RowsAStep = 500, NamesAStep = 1_000;
+    private const string Names = "names behind ";
 
     public Task<ChoreStep> DoAsync(Chore chore, string? from, CancellationToken cancellationToken) => chore.Kind switch
     {
+        ChoreKind.Inbox when from?.StartsWith(Names, StringComparison.Ordinal) == true =>
+            ForgetNamesAsync(chore, from[Names.Length..], cancellationToken),
         ChoreKind.Inbox => ForgetAsync(chore, from, cancellationToken),
         ChoreKind.Refused => ClearRefusedAsync(chore, cancellationToken),
         _ => throw new ArgumentException($"a store does not do {chore.Name}", nameof(chore)),
@@ -29,8 +32,24 @@ internal sealed class StoreChores(PostgresServer server, StoreStatements sql)
                     Parameter.Of((TimeSpan?)chore.Keep), Parameter.Of(page), Parameter.Of(page + PagesAStep)),
             cancellationToken).ConfigureAwait(false);
         var next = page + PagesAStep;
-        return new(removed, next < pages ? next.ToString(CultureInfo.InvariantCulture) : null);
+        return new(removed, next < pages ? Text(next) : Names + Text(long.MinValue));
     }
+
+    /// <summary>After the events: names that none of them has, and that nobody uses.</summary>
+    private async Task<ChoreStep> ForgetNamesAsync(Chore chore, string after, CancellationToken cancellationToken)
+    {
+        var (looked, last) = (0, 0L);
+        await server.RunAsync(
+            "clear the names in the inbox of",
+            new RoundTrip().NeedNotSurvive().Add(
+                sql.ForgetNames, row => (looked, last) = (row.GetInt32(0), row.IsDBNull(1) ? 0 : row.GetInt64(1)),
+                server.Now, Parameter.Of((TimeSpan?)(chore.Keep + 2 * InboxOrigins.Every)),
+                Parameter.Of(long.Parse(after, CultureInfo.InvariantCulture)), Parameter.Of(NamesAStep)),
+            cancellationToken).ConfigureAwait(false);
+        return new(0, looked == NamesAStep ? Names + Text(last) : null);
+    }
+
+    private static string Text(long place) => place.ToString(CultureInfo.InvariantCulture);
 
     private async Task<ChoreStep> ClearRefusedAsync(Chore chore, CancellationToken cancellationToken)
     {

@@ -21,27 +21,43 @@ internal sealed class StoreStatements(PostgresServer server)
     public readonly string WakeRelay = server.Sql(
         $"SELECT pg_notify('{server.Channel("outbox")}', '') FROM courier.relay WHERE waits");
 
+    /// <summary>When a row of the inbox was written: whole seconds, which is enough, take half the room.</summary>
+    public const string HandledAt = "timestamptz '2020-01-01 00:00Z' + handled * interval '1 second'";
+
+    private static string Seconds(string time) =>
+        $"floor(extract(epoch FROM {time} - timestamptz '2020-01-01 00:00Z'))::int";
+
+    public readonly string AddOneToInbox = server.Sql($"""
+        INSERT INTO courier.inbox (origin, id, handled, hash, event_id)
+        VALUES ($2, $3, {Seconds("coalesce($1, now())")}, $4, $5) ON CONFLICT DO NOTHING RETURNING 1
+        """);
+
     // In the order of their keys: two batches that share events wait for each other in one direction only.
-    public readonly string AddToInbox = server.Sql("""
-        INSERT INTO courier.inbox (queue, source, event_id, handled, hash)
-        SELECT $2, source, event_id, coalesce($1, now()), hash FROM unnest($3, $4, $5) AS e (source, event_id, hash)
-            ORDER BY source, event_id
+    public readonly string AddToInbox = server.Sql($"""
+        INSERT INTO courier.inbox (origin, id, handled, hash, event_id)
+        SELECT origin, id, {Seconds("coalesce($1, now())")}, hash, event_id
+            FROM unnest($2, $3, $4, $5) AS e (origin, id, hash, event_id) ORDER BY origin, id
         ON CONFLICT DO NOTHING RETURNING 1
         """);
 
-    public readonly string TakeFromInbox = server.Sql(
-        "DELETE FROM courier.inbox WHERE queue = $1 AND source = $2 AND event_id = $3");
+    public readonly string NameSources = server.Sql("""
+        INSERT INTO courier.inbox_source AS s (origin, queue, source, seen)
+        SELECT origin, $3, source, coalesce($1, now()) FROM unnest($2, $4) AS e (origin, source) ORDER BY origin
+        ON CONFLICT (origin) DO UPDATE SET seen = greatest(s.seen, excluded.seen)
+        """);
+
+    public readonly string TakeFromInbox = server.Sql("DELETE FROM courier.inbox WHERE origin = $1 AND id = $2");
 
     public readonly string LookIntoInbox = server.Sql("""
-        SELECT e.place::int FROM unnest($2, $3) WITH ORDINALITY AS e (source, event_id, place)
-        WHERE (SELECT true FROM courier.inbox i WHERE i.queue = $1 AND i.source = e.source AND i.event_id = e.event_id)
+        SELECT e.place::int FROM unnest($1, $2) WITH ORDINALITY AS e (origin, id, place)
+        WHERE (SELECT true FROM courier.inbox i WHERE i.origin = e.origin AND i.id = e.id)
         """);
 
     /// <summary>Counts a copy; tells what was handled, where that had other data.</summary>
     public readonly string CountCopy = server.Sql("""
-        UPDATE courier.inbox SET copies = copies + 1, other = CASE WHEN hash <> $5 THEN $5 ELSE other END,
-            other_at = CASE WHEN hash <> $5 THEN coalesce($1, now()) ELSE other_at END
-        WHERE queue = $2 AND source = $3 AND event_id = $4 RETURNING CASE WHEN hash <> $5 THEN hash END
+        UPDATE courier.inbox SET copies = coalesce(copies, 1) + 1, other = CASE WHEN hash <> $4 THEN $4 ELSE other END,
+            other_at = CASE WHEN hash <> $4 THEN coalesce($1, now()) ELSE other_at END
+        WHERE origin = $2 AND id = $3 RETURNING CASE WHEN hash <> $4 THEN hash END
         """);
 
     public readonly string Figures = server.Sql($"""
@@ -79,12 +95,22 @@ internal sealed class StoreStatements(PostgresServer server)
         """);
 
     // The inbox has no index by age, which each event would pay for: its pages are gone through one after another.
-    public readonly string ForgetHandled = server.Sql("""
+    public readonly string ForgetHandled = server.Sql($"""
         WITH gone AS (
             DELETE FROM courier.inbox WHERE ctid >= format('(%s,0)', $3)::tid AND ctid < format('(%s,0)', $4)::tid
-                AND handled < coalesce($1, now()) - $2 RETURNING 1)
+                AND handled < {Seconds("coalesce($1, now()) - $2")} RETURNING 1)
         SELECT (SELECT count(*)::int FROM gone),
             pg_relation_size('courier.inbox') / current_setting('block_size')::bigint
+        """);
+
+    // Who handles writes a name again after an hour. What is older is named in no row, once those are gone.
+    public readonly string ForgetNames = server.Sql("""
+        WITH looked AS (SELECT origin, seen FROM courier.inbox_source WHERE origin > $3 ORDER BY origin LIMIT $4),
+        gone AS (
+            DELETE FROM courier.inbox_source s USING looked l WHERE s.origin = l.origin
+                AND s.seen < coalesce($1, now()) - $2
+                AND NOT EXISTS (SELECT FROM courier.inbox i WHERE i.origin = l.origin) RETURNING 1)
+        SELECT count(*)::int, max(origin), (SELECT count(*) FROM gone) FROM looked
         """);
 
     public readonly string Forgetting = server.Sql("""

@@ -124,19 +124,28 @@ internal static class StoreSteps
             PRIMARY KEY (generation, term, number)
         ) WITH ({Storage.ShortLived});
 
-        -- Events that were handled, by the queue in whose name.
+        -- Events that were handled. There is a row for each, so every byte counts: what has eight comes first, and
+        -- what is rare is null.
         CREATE TABLE courier.inbox (
-            queue    text NOT NULL,
-            source   text NOT NULL,
-            event_id text NOT NULL,
-            handled  timestamptz NOT NULL,
-            copies   int NOT NULL DEFAULT 1,
-            hash     bigint,                                          -- of its type and data; unknown, if null
-            other    bigint,                                          -- of a copy that had other data, the last one
+            origin   bigint NOT NULL,                                 -- in whose name, and whose: see inbox_source
+            id       uuid NOT NULL,                                   -- its id, or the beginning of a hash of that
+            handled  int NOT NULL,                                    -- seconds since 2020
+            hash     int,                                             -- of its type and data; unknown, if null
+            event_id text,                                            -- its id, where that is no UUID
+            copies   int,                                             -- how many came, if more than one
+            other    int,                                             -- of a copy that had other data, the last one
             other_at timestamptz,                                     -- and when that came
-            PRIMARY KEY (queue, source, event_id)
+            PRIMARY KEY (origin, id)
         ) WITH (autovacuum_vacuum_scale_factor = 0.05);
         CREATE INDEX inbox_other ON courier.inbox (other_at) WHERE other IS NOT NULL;
+
+        -- The names behind those numbers, which are a hash of them: queues and the sources of their events.
+        CREATE TABLE courier.inbox_source (
+            origin bigint PRIMARY KEY,
+            queue  text NOT NULL,
+            source text NOT NULL,
+            seen   timestamptz NOT NULL                               -- when it was in use, to an hour
+        );
 
         -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
         CREATE TABLE courier.store_chore (

@@ -130,6 +130,8 @@ internal sealed class SqliteTables(
                         SqlWord.ClockHolds => $"NOT {ClockStatements.IsDoubted}",
                         SqlWord.Row => "seq",
                         SqlWord.NextRow => "NULL",
+                        SqlWord.HandledId => OldRows.HandledId,
+                        SqlWord.HandledAt => "handled",
                         // What is a consequence is not run where there is nothing to follow.
                         SqlWord.Changed => "TRUE",
                         _ => throw new ArgumentOutOfRangeException(nameof(sql), word, null),

@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using GentleCourier.Events;
 using Microsoft.Data.Sqlite;
 using SQLitePCL;
@@ -45,6 +46,15 @@ internal sealed class Statement : IDisposable
         return this;
     }
 
+    /// <summary>Sets two parameters: a key's origin, and its id, which has 16 bytes or is a text.</summary>
+    public Statement Bind(int index, InboxKey key)
+    {
+        if (key.Name is not null) return Bind(index, key.Origin).Bind(index + 1, key.Name);
+        Span<byte> id = stackalloc byte[16];
+        key.Uuid.TryWriteBytes(id, bigEndian: true, out _);
+        return Bind(index, key.Origin).Bind(index + 1, id);
+    }
+
     /// <summary>Goes to the next row; false, and reset for the next run, where there is none.</summary>
     public bool Step()
     {
@@ -90,6 +100,12 @@ internal sealed class Statement : IDisposable
     public string? Text(int column) =>
         raw.sqlite3_column_type(statement, column) == raw.SQLITE_NULL ? null
             : raw.sqlite3_column_text(statement, column).utf8_to_string();
+
+    /// <summary>What was bound as a key, in this column and the next.</summary>
+    public InboxKey Key(int column) =>
+        raw.sqlite3_column_type(statement, column + 1) == raw.SQLITE_TEXT
+            ? new(Int64(column), default, Text(column + 1))
+            : new(Int64(column), new Guid(raw.sqlite3_column_blob(statement, column + 1), bigEndian: true), null);
 
     public byte[] Blob(int column) => raw.sqlite3_column_blob(statement, column).ToArray();
 

@@ -1,5 +1,4 @@
-using System.Text.Json;
-using System.Text.Json.Serialization;
+using System.Globalization;
 using GentleCourier.Engines;
 using Microsoft.Data.Sqlite;
 
@@ -9,15 +8,25 @@ namespace GentleCourier.Sqlite;
 /// What of a store is old enough to be cleared away, a step at a time. The inbox has no index by age, which each event
 /// would pay for: it is gone through in the order of its key.
 /// </summary>
-/// <param name="Keys">Of the inbox queue, source and id of an event; of another table the last alone.</param>
+/// <param name="Rows">Their keys; of another table than the inbox a number alone.</param>
+/// <param name="AreNames">Whether they are names in the inbox.</param>
 /// <param name="Next">Behind which key to go on; null: there are no more rows.</param>
-internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, string Id)> Keys, string? Next)
+internal sealed record OldRows(IReadOnlyList<InboxKey> Rows, bool AreNames, string? Next)
 {
     // Each takes a few milliseconds.
-    private const int LooksAStep = 20_000, RemovalsAStep = 2_000;
+    private const int LooksAStep = 20_000, RemovalsAStep = 2_000, NamesAStep = 1_000;
+    private const string Names = "names behind ";
+
+    /// <summary>An event's id as a text, whether it is kept as one or as the bytes of a UUID.</summary>
+    public const string HandledId = """
+        iif(typeof(id) = 'text', id, lower(substr(hex(id), 1, 8) || '-' || substr(hex(id), 9, 4) || '-'
+            || substr(hex(id), 13, 4) || '-' || substr(hex(id), 17, 4) || '-' || substr(hex(id), 21)))
+        """;
 
     public static OldRows Find(SqliteConnection connection, Chore chore, string? from, long before) => chore.Kind switch
     {
+        ChoreKind.Inbox when from?.StartsWith(Names, StringComparison.Ordinal) == true =>
+            NamesOf(connection, from[Names.Length..], before),
         ChoreKind.Inbox => Inbox(connection, from, before),
         ChoreKind.Refused => Refused(connection, before),
         _ => throw new ArgumentException($"a store does not do {chore.Name}", nameof(chore)),
@@ -26,34 +35,59 @@ internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, strin
     /// <summary>Removes those that are still there, and still old enough.</summary>
     public int RemoveBy(StoreStatements statements, Chore chore, long before) => chore.Kind switch
     {
-        ChoreKind.Inbox => statements.Forget(chore, Keys, before),
+        ChoreKind.Inbox when AreNames => statements.Remove(
+            "DELETE FROM courier_inbox_source WHERE origin = ? AND seen < ?", Numbers, Unused(before)),
+        ChoreKind.Inbox => statements.Forget(chore, Rows, before),
         _ => statements.Remove(
-            "DELETE FROM courier_outbox_held WHERE seq = ? AND due IS NULL AND added < ?", Ids, before),
+            "DELETE FROM courier_outbox_held WHERE seq = ? AND due IS NULL AND added < ?", Numbers, before),
     };
 
-    private IEnumerable<string> Ids => Keys.Select(key => key.Id);
+    private IEnumerable<long> Numbers => Rows.Select(row => row.Origin);
+
+    /// <summary>Who handles writes a name again after an hour.</summary>
+    private static long Unused(long before) => before - 2 * (long)InboxOrigins.Every.TotalMilliseconds;
 
     private static OldRows Inbox(SqliteConnection connection, string? from, long before)
     {
         using var statement = new Statement(connection, """
-            SELECT queue, source, event_id, handled < ?4 FROM courier_inbox
-            WHERE (queue, source, event_id) > (?1, ?2, ?3) ORDER BY queue, source, event_id LIMIT ?5
+            SELECT origin, id, handled < ?3 FROM courier_inbox WHERE (origin, id) > (?1, ?2)
+            ORDER BY origin, id LIMIT ?4
             """);
-        var (queue, source, id) = Split(from);
-        statement.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, before).Bind(5, LooksAStep);
-        var (old, looked) = (new List<(string, string, string)>(), 0);
+        var last = Split(from);
+        statement.Bind(1, last).Bind(3, before).Bind(4, LooksAStep);
+        var (old, looked) = (new List<InboxKey>(), 0);
         while (statement.Step())
         {
             looked++;
-            (queue, source, id) = (statement.Text(0)!, statement.Text(1)!, statement.Text(2)!);
-            if (statement.Int64(3) == 0) continue;
-            old.Add((queue, source, id));
+            last = statement.Key(0);
+            if (statement.Int64(2) == 0) continue;
+            old.Add(last);
             if (old.Count < RemovalsAStep) continue;
             statement.Reset();
             break;
         }
         var isEnd = looked < LooksAStep && old.Count < RemovalsAStep;
-        return new(old, isEnd ? null : Join(queue, source, id));
+        return new(old, false, isEnd ? Names + Text(long.MinValue) : Join(last));
+    }
+
+    /// <summary>After the events: names that none of them has, and that nobody uses.</summary>
+    private static OldRows NamesOf(SqliteConnection connection, string after, long before)
+    {
+        using var statement = new Statement(connection, """
+            SELECT origin, seen < ?2 AND NOT EXISTS (
+                SELECT 1 FROM courier_inbox i WHERE i.origin = s.origin) FROM courier_inbox_source s
+            WHERE origin > ?1 ORDER BY origin LIMIT ?3
+            """);
+        var last = long.Parse(after, CultureInfo.InvariantCulture);
+        statement.Bind(1, last).Bind(2, Unused(before)).Bind(3, NamesAStep);
+        var (unused, looked) = (new List<InboxKey>(), 0);
+        while (statement.Step())
+        {
+            looked++;
+            last = statement.Int64(0);
+            if (statement.Int64(1) != 0) unused.Add(new(last, default, null));
+        }
+        return new(unused, true, looked == NamesAStep ? Names + Text(last) : null);
     }
 
     private static OldRows Refused(SqliteConnection connection, long before)
@@ -61,19 +95,21 @@ internal sealed record OldRows(IReadOnlyList<(string Queue, string Source, strin
         using var statement = new Statement(
             connection, "SELECT seq FROM courier_outbox_held WHERE due IS NULL AND added < ? ORDER BY seq LIMIT ?");
         statement.Bind(1, before).Bind(2, RemovalsAStep);
-        var old = new List<(string, string, string)>();
-        while (statement.Step()) old.Add(("", "", statement.Text(0)!));
-        return new(old, old.Count < RemovalsAStep ? null : "");
+        var old = new List<InboxKey>();
+        while (statement.Step()) old.Add(new(statement.Int64(0), default, null));
+        return new(old, false, old.Count < RemovalsAStep ? null : "");
     }
 
-    private static string Join(params string[] parts) =>
-        JsonSerializer.Serialize(parts, PlaceJson.Default.StringArray);
+    private static string Join(InboxKey key) =>
+        key.Name is null ? $"{Text(key.Origin)} {key.Uuid}" : $"{Text(key.Origin)}={key.Name}";
 
-    private static (string Queue, string Source, string Id) Split(string? place) => place is not null
-        && JsonSerializer.Deserialize(place, PlaceJson.Default.StringArray) is [var queue, var source, var id]
-        ? (queue, source, id) : ("", "", "");
+    private static InboxKey Split(string? place)
+    {
+        if (place is null) return new(long.MinValue, default, "");
+        var end = place.AsSpan().IndexOfAny(' ', '=');
+        var (origin, id) = (long.Parse(place.AsSpan(0, end), CultureInfo.InvariantCulture), place[(end + 1)..]);
+        return place[end] == ' ' ? new(origin, Guid.Parse(id), null) : new(origin, default, id);
+    }
+
+    private static string Text(long place) => place.ToString(CultureInfo.InvariantCulture);
 }
-
-/// <summary>Texts of an event may hold anything: a place between them is kept as JSON.</summary>
-[JsonSerializable(typeof(string[]))]
-internal sealed partial class PlaceJson : JsonSerializerContext;

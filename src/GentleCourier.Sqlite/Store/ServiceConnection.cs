@@ -65,25 +65,24 @@ internal sealed class ServiceConnection : IDisposable
     }
 
     /// <returns>False where one is there already.</returns>
-    public bool AddToInbox(string queue, IReadOnlyList<InboxEvent> events, long now)
+    public bool AddToInbox(ReadOnlySpan<InboxKey> keys, IReadOnlyList<InboxEvent> events, long now)
     {
         addToInbox ??= new Statement(connection, """
-            INSERT INTO courier_inbox (queue, source, event_id, handled, hash) VALUES (?, ?, ?, ?, ?)
+            INSERT INTO courier_inbox (origin, id, handled, hash) VALUES (?, ?, ?, ?)
             ON CONFLICT DO NOTHING
             """);
-        foreach (var (source, id, hash) in events)
+        for (var i = 0; i < keys.Length; i++)
         {
-            addToInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, now).Bind(5, hash);
+            addToInbox.Bind(1, keys[i]).Bind(3, now).Bind(4, events[i].Hash);
             if (addToInbox.Run() == 0) return false;
         }
         return true;
     }
 
-    public void TakeFromInbox(string queue, IReadOnlyList<EventKey> events)
+    public void TakeFromInbox(IEnumerable<InboxKey> keys)
     {
-        takeFromInbox ??= new Statement(
-            connection, "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ?");
-        foreach (var (source, id) in events) takeFromInbox.Bind(1, queue).Bind(2, source).Bind(3, id).Run();
+        takeFromInbox ??= new Statement(connection, "DELETE FROM courier_inbox WHERE origin = ? AND id = ?");
+        foreach (var key in keys) takeFromInbox.Bind(1, key).Run();
     }
 
     public void Dispose()

@@ -6,11 +6,12 @@ using Microsoft.Data.Sqlite;
 namespace GentleCourier.Sqlite;
 
 /// <summary>The events that have been handled, in the service's own file.</summary>
-internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter writer) : IDisposable
+internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter writer, TimeProvider clock) : IDisposable
 {
     private readonly SqliteFile file = file;
     private readonly StoreWriter writer = writer;
     private readonly Turns turns = writer.Turns;
+    private readonly InboxOrigins origins = new(clock);
     private readonly Lock looking = new();
     private InboxReader? reader;
     private FileIdentity? opened;
@@ -20,6 +21,8 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
     {
         turns.RefuseInside(WriteFlow.Current);
         time.Load();
+        var keys = origins.KeysOf(queue, events);
+        await NameAsync(queue, origins.Unnamed(queue, events), cancellationToken).ConfigureAwait(false);
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
         WriteFlow.Current?.Open(turns);
         StoreConnection.IsInHandling = true;
@@ -29,7 +32,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
             turns.IsReaching = true;
             var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
             var service = writer.On(transaction);
-            var isNew = AddToInbox(service, queue, events, cancellationToken);
+            var isNew = AddToInbox(service, keys, events, cancellationToken);
             turns.IsReaching = false;
             if (isNew) return new InboxScope(this, own, transaction, service, queue);
         }
@@ -45,11 +48,21 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
         return null;
     }
 
-    private bool AddToInbox(
-        ServiceConnection service, string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
+    /// <summary>Before the transaction, which may be rolled back.</summary>
+    private async Task NameAsync(
+        string queue, IReadOnlyCollection<InboxOrigins.Origin> unnamed, CancellationToken cancellationToken)
+    {
+        if (unnamed.Count == 0) return;
+        await writer.TakeTurnAsync(s => s.NameSources(queue, unnamed, time.Now), cancellationToken)
+            .ConfigureAwait(false);
+        origins.AreNamed(unnamed);
+    }
+
+    private bool AddToInbox(ServiceConnection service, InboxKey[] keys, IReadOnlyList<InboxEvent> events,
+        CancellationToken cancellationToken)
     {
         using var ending = Patience.Until(cancellationToken);
-        return service.AddToInbox(queue, events, time.Now);
+        return service.AddToInbox(keys, events, time.Now);
     }
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
@@ -61,13 +74,14 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
     {
         var handled = Look(queue, [.. events.Select(e => new EventKey(e.Source, e.Id))]);
         return !handled.Contains(true) ? new InboxAnswer[handled.Length]
-            : await writer.TakeTurnAsync(s => s.CountCopies(queue, events, handled, time.Now), cancellationToken)
+            : await writer.TakeTurnAsync(
+                s => s.CountCopies(origins.KeysOf(queue, events), events, handled, time.Now), cancellationToken)
                 .ConfigureAwait(false);
     }
 
     /// <summary>Nearly always none has been handled. To see that, nobody's commit is waited for.</summary>
     private bool[] Look(string queue, IReadOnlyList<EventKey> events) =>
-        turns.TryTake() ? writer.InTurn(s => s.LookIntoInbox(queue, events), CancellationToken.None)
+        turns.TryTake() ? writer.InTurn(s => s.LookIntoInbox(origins, queue, events), CancellationToken.None)
             : LookBeside(queue, events);
 
     /// <summary>On a connection of its own, while another has the turn.</summary>
@@ -83,7 +97,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
                     reader = null;
                 }
                 opened = file.Identity;
-                reader ??= new InboxReader(file.Open());
+                reader ??= new InboxReader(file.Open(), origins);
                 return reader.Look(queue, events);
             }
             catch (Exception e)
@@ -156,7 +170,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
                     + "and throw to roll back");
             try
             {
-                service.TakeFromInbox(queue, except);
+                service.TakeFromInbox(except.Select(e => inbox.origins.KeyOf(queue, e.Source, e.Id)));
                 await work.CommitAsync(cancellationToken).ConfigureAwait(false);
             }
             catch (SqliteException e)

@@ -34,7 +34,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
                 UNION ALL SELECT added FROM (SELECT added FROM courier_outbox ORDER BY seq DESC LIMIT 1))
             """, clock);
         writer = new StoreWriter(file, time);
-        inbox = new SqliteInbox(file, time, writer);
+        inbox = new SqliteInbox(file, time, writer, clock);
         later = new SqliteLater(this, dueChanged);
         tables = new SqliteTables(
             time, (read, cancel) => ReadAsync(SqliteTables.Calling(read), cancel),
@@ -216,9 +216,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         // What is old is looked for beside the writers; only what is found takes a turn.
         var old = await ReadAsync(connection => OldRows.Find(connection, chore, from, before), cancellationToken)
             .ConfigureAwait(false);
-        var removed = old.Keys.Count == 0 ? 0
+        var removed = old.Rows.Count == 0 ? 0
             : await TakeTurnAsync(s => old.RemoveBy(s, chore, before), cancellationToken).ConfigureAwait(false);
-        return new(removed, old.Next);
+        return new(old.AreNames ? 0 : removed, old.Next);
     }
 
     Task IHousekeeping.EndAsync(Chore chore, string keeper, bool isDone, CancellationToken cancellationToken) =>

@@ -52,50 +52,61 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
 
     private readonly Statement isInInbox = all.Add(InboxReader.IsThere);
 
-    public bool[] LookIntoInbox(string queue, IReadOnlyList<EventKey> events) =>
-        InboxReader.Look(isInInbox, queue, events);
+    public bool[] LookIntoInbox(InboxOrigins origins, string queue, IReadOnlyList<EventKey> events) =>
+        InboxReader.Look(isInInbox, origins, queue, events);
 
     private readonly Statement countCopy = all.Add("""
-        UPDATE courier_inbox SET copies = copies + 1, other = iif(hash <> ?4, ?4, other),
-            other_at = iif(hash <> ?4, ?5, other_at)
-        WHERE queue = ?1 AND source = ?2 AND event_id = ?3 RETURNING iif(hash <> ?4, hash, NULL)
+        UPDATE courier_inbox SET copies = coalesce(copies, 1) + 1, other = iif(hash <> ?3, ?3, other),
+            other_at = iif(hash <> ?3, ?4, other_at)
+        WHERE origin = ?1 AND id = ?2 RETURNING iif(hash <> ?3, hash, NULL)
         """);
 
     /// <summary>Counts copies of what was handled; tells what that was, where it had other data.</summary>
-    public InboxAnswer[] CountCopies(string queue, IReadOnlyList<InboxEvent> events, bool[] handled, long now) =>
+    public InboxAnswer[] CountCopies(InboxKey[] keys, IReadOnlyList<InboxEvent> events, bool[] handled, long now) =>
         all.InTransaction(() =>
         {
             var answers = new InboxAnswer[handled.Length];
             for (var i = 0; i < answers.Length; i++)
             {
                 if (!handled[i]) continue;
-                var (source, id, hash) = events[i];
-                countCopy.Bind(1, queue).Bind(2, source).Bind(3, id).Bind(4, hash).Bind(5, now);
-                answers[i] = new(true, countCopy.Scalar());
+                countCopy.Bind(1, keys[i]).Bind(3, events[i].Hash).Bind(4, now);
+                answers[i] = new(true, (int?)countCopy.Scalar());
             }
             return answers;
         });
 
     private readonly Statement forget = all.Add(
-        "DELETE FROM courier_inbox WHERE queue = ? AND source = ? AND event_id = ? AND handled < ?");
+        "DELETE FROM courier_inbox WHERE origin = ? AND id = ? AND handled < ?");
     private readonly Statement forgetting = all.Add("""
         INSERT INTO courier_store_chore (chore, until, before) VALUES (?1, 0, ?2)
         ON CONFLICT (chore) DO UPDATE SET before = max(coalesce(before, 0), excluded.before)
         """);
 
     /// <summary>Forgets what was handled before a time. That it may be forgotten is written down with it.</summary>
-    public int Forget(Chore chore, IReadOnlyList<(string Queue, string Source, string Id)> handled, long before) =>
+    public int Forget(Chore chore, IReadOnlyList<InboxKey> handled, long before) =>
         all.InTransaction(() =>
         {
             forgetting.Bind(1, chore.Name).Bind(2, before).Run();
-            return handled.Sum(
-                h => forget.Bind(1, h.Queue).Bind(2, h.Source).Bind(3, h.Id).Bind(4, before).Run());
+            return handled.Sum(key => forget.Bind(1, key).Bind(3, before).Run());
+        });
+
+    /// <summary>Writes the names of sources, or that they are in use.</summary>
+    public bool NameSources(string queue, IEnumerable<InboxOrigins.Origin> origins, long now) =>
+        all.InTransaction(() =>
+        {
+            using var name = new Statement(Connection, """
+                INSERT INTO courier_inbox_source (origin, queue, source, seen) VALUES (?, ?, ?, ?)
+                ON CONFLICT (origin) DO UPDATE SET seen = max(seen, excluded.seen)
+                """);
+            foreach (var origin in origins)
+                name.Bind(1, origin.Number).Bind(2, queue).Bind(3, origin.Source).Bind(4, now).Run();
+            return true;
         });
 
     /// <summary>
     /// Runs a statement that removes a row by its key, where it is older than a time, for each of them.
     /// </summary>
-    public int Remove(string sql, IEnumerable<string> keys, long before) => all.InTransaction(() =>
+    public int Remove(string sql, IEnumerable<long> keys, long before) => all.InTransaction(() =>
     {
         using var remove = new Statement(Connection, sql);
         return keys.Sum(key => remove.Bind(1, key).Bind(2, before).Run());

@@ -122,19 +122,27 @@ internal static class StoreSteps
             address    TEXT NOT NULL                      -- where that broker was
         ) WITHOUT ROWID;
 
-        -- Events that were handled, by the queue in whose name.
+        -- Events that were handled. There is a row for each, so every byte counts, and what is rare is null. An id that
+        -- is a UUID is kept as its 16 bytes, any other as the text that it is.
         CREATE TABLE courier_inbox (
-            queue    TEXT NOT NULL,
-            source   TEXT NOT NULL,
-            event_id TEXT NOT NULL,
+            origin   INTEGER NOT NULL,                    -- in whose name, and whose: see courier_inbox_source
+            id       BLOB NOT NULL,
             handled  INTEGER NOT NULL,
-            copies   INTEGER NOT NULL DEFAULT 1,
             hash     INTEGER,                             -- of its type and data; unknown, if null
+            copies   INTEGER,                             -- how many came, if more than one
             other    INTEGER,                             -- of a copy that had other data, the last one
             other_at INTEGER,                             -- and when that came
-            PRIMARY KEY (queue, source, event_id)
+            PRIMARY KEY (origin, id)
         ) WITHOUT ROWID;
         CREATE INDEX courier_inbox_other ON courier_inbox (other_at) WHERE other IS NOT NULL;
+
+        -- The names behind those numbers, which are a hash of them: queues and the sources of their events.
+        CREATE TABLE courier_inbox_source (
+            origin INTEGER PRIMARY KEY,
+            queue  TEXT NOT NULL,
+            source TEXT NOT NULL,
+            seen   INTEGER NOT NULL                       -- when it was in use, to an hour
+        );
 
         -- Who clears away what, until when, and when it was last done. What was handled before a time may be forgotten.
         CREATE TABLE courier_store_chore (

@@ -49,13 +49,13 @@ internal readonly record struct EventKey(string Source, string Id);
 /// <param name="Source">Its source.</param>
 /// <param name="Id">Its id.</param>
 /// <param name="Hash">Of its type and data; null: not known, and not compared.</param>
-internal readonly record struct InboxEvent(string Source, string Id, long? Hash = null);
+internal readonly record struct InboxEvent(string Source, string Id, int? Hash = null);
 
 /// <summary>What an inbox knows of an event.</summary>
 /// <param name="IsHandled">Whether one of its source and id has been handled.</param>
 /// <param name="HandledHash">Of that one, where its data was another; null where it was the same, or is not known.
 /// </param>
-internal readonly record struct InboxAnswer(bool IsHandled, long? HandledHash = null);
+internal readonly record struct InboxAnswer(bool IsHandled, int? HandledHash = null);
 
 /// <summary>The transaction in which events are handled. Disposing it without a commit rolls it back.</summary>
 internal interface IInboxScope : IAsyncDisposable

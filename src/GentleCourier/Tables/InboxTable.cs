@@ -13,7 +13,10 @@ internal sealed class InboxTable(ITables tables)
         var entries = new List<InboxEntry>();
         await tables.RunAsync(
             new Statements("read").Read(
-                $"SELECT source, event_id, copies, handled FROM courier.inbox WHERE queue = {queue} ORDER BY handled",
+                $"""
+                SELECT source, {Sql.HandledId}, coalesce(copies, 1), {Sql.HandledAt}
+                FROM courier.inbox JOIN courier.inbox_source USING (origin) WHERE queue = {queue} ORDER BY handled
+                """,
                 row => entries.Add(new(row.Text(0), row.Text(1), (int)row.Number(2), row.Moment(3)))),
             null, cancellationToken).ConfigureAwait(false);
         return entries;
@@ -26,17 +29,20 @@ internal sealed class InboxTable(ITables tables)
     public async Task<OtherDataFigures?> ReadOtherDataAsync(CancellationToken cancellationToken = default)
     {
         var found = (OtherDataFigures?)null;
-        Sql others = $"FROM courier.inbox WHERE other IS NOT NULL AND other_at > {Sql.Now} - {OtherDataFigures.Memory}";
+        Sql others = $"other IS NOT NULL AND other_at > {Sql.Now} - {OtherDataFigures.Memory}";
         await tables.RunAsync(
             new Statements("read").Read(
                 $"""
-                SELECT (SELECT count(*) FROM (SELECT 1 {others} LIMIT {OtherDataFigures.MostEvents}) o), queue, source,
-                    event_id, hash, other, {Sql.Now} - other_at
-                {others} ORDER BY other_at DESC LIMIT 1
+                SELECT (SELECT count(*) FROM (
+                        SELECT 1 FROM courier.inbox WHERE {others} LIMIT {OtherDataFigures.MostEvents}) o),
+                    coalesce(queue, ''), coalesce(source, ''), {Sql.HandledId}, hash, other, {Sql.Now} - other_at
+                FROM courier.inbox LEFT JOIN courier.inbox_source USING (origin) WHERE {others}
+                ORDER BY other_at DESC LIMIT 1
                 """,
                 row => found = new(
-                    (int)row.Number(0), row.Text(1), row.Text(2), row.Text(3), OtherDataFigures.HashOf(row.Number(4)),
-                    OtherDataFigures.HashOf(row.Number(5)), row.Age(6))),
+                    (int)row.Number(0), row.Text(1), row.Text(2), row.Text(3),
+                    OtherDataFigures.HashOf((int)row.Number(4)), OtherDataFigures.HashOf((int)row.Number(5)),
+                    row.Age(6))),
             null, cancellationToken).ConfigureAwait(false);
         return found;
     }

@@ -30,6 +30,12 @@ internal sealed class Sql(int literalLength, int formattedCount)
     /// <summary>Whether the statement that this one is a consequence of has changed anything.</summary>
     public const SqlWord Changed = SqlWord.Changed;
 
+    /// <summary>An event's id in the inbox, as a text.</summary>
+    public const SqlWord HandledId = SqlWord.HandledId;
+
+    /// <summary>When an event in the inbox was handled.</summary>
+    public const SqlWord HandledAt = SqlWord.HandledAt;
+
     private readonly List<object> parts = new(literalLength == 0 ? formattedCount : 2 * formattedCount + 1);
 
     /// <summary>Texts, words and values, in their order.</summary>
@@ -74,6 +80,8 @@ internal enum SqlWord
     Row,
     NextRow,
     Changed,
+    HandledId,
+    HandledAt,
 }
 
 /// <summary>What a value is, also where it is null.</summary>

@@ -110,10 +110,10 @@ public sealed class OtherDataFigures(
     /// <summary>Its id.</summary>
     public string Id { get; } = id;
 
-    /// <summary>The hash of the type and data that were handled, as 16 hexadecimal digits.</summary>
+    /// <summary>The hash of the type and data that were handled, as 8 hexadecimal digits.</summary>
     public string Handled { get; } = handled;
 
-    /// <summary>The hash of the type and data of the last copy with others, as 16 hexadecimal digits.</summary>
+    /// <summary>The hash of the type and data of the last copy with others, as 8 hexadecimal digits.</summary>
     public string Other { get; } = other;
 
     /// <summary>How long ago that came.</summary>
@@ -125,7 +125,7 @@ public sealed class OtherDataFigures(
     /// <summary>For so long a copy is spoken of: a day.</summary>
     public static TimeSpan Memory { get; } = TimeSpan.FromDays(1);
 
-    internal static string HashOf(long hash) => hash.ToString("x16", System.Globalization.CultureInfo.InvariantCulture);
+    internal static string HashOf(int hash) => hash.ToString("x8", System.Globalization.CultureInfo.InvariantCulture);
 }
 
 internal sealed class StatusReader(IBroker? broker, IStorePort? store) : ICourierStatus

@@ -6,7 +6,7 @@ namespace GentleCourier.Receiving.Handling;
 /// <summary>A held delivery whose event could be read.</summary>
 internal sealed class ReadDelivery(TakenDelivery held, CourierEvent @event)
 {
-    private long? hash;
+    private int? hash;
 
     public TakenDelivery Taken => held;
 
@@ -19,7 +19,7 @@ internal sealed class ReadDelivery(TakenDelivery held, CourierEvent @event)
     public EventKey Key => new(@event.Source, @event.Id);
 
     /// <summary>As the inbox is to know it.</summary>
-    public InboxEvent ForInbox => new(@event.Source, @event.Id, hash ??= DataHash.Of(@event));
+    public InboxEvent ForInbox => new(@event.Source, @event.Id, hash ??= (int)(DataHash.Of(@event) >> 32));
 
     /// <summary>While a brake is on, whether it is the one that is tried.</summary>
     public bool IsTrial { get; set; }

@@ -98,20 +98,35 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 schema: "courier",
                 columns: table => new
                 {
-                    queue = table.Column<string>(type: "text", nullable: false),
-                    source = table.Column<string>(type: "text", nullable: false),
-                    event_id = table.Column<string>(type: "text", nullable: false),
-                    handled = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
-                    copies = table.Column<int>(type: "integer", nullable: false, defaultValue: 1),
-                    hash = table.Column<long>(type: "bigint", nullable: true),
-                    other = table.Column<long>(type: "bigint", nullable: true),
+                    origin = table.Column<long>(type: "bigint", nullable: false),
+                    id = table.Column<Guid>(type: "uuid", nullable: false),
+                    handled = table.Column<int>(type: "integer", nullable: false),
+                    hash = table.Column<int>(type: "integer", nullable: true),
+                    event_id = table.Column<string>(type: "text", nullable: true),
+                    copies = table.Column<int>(type: "integer", nullable: true),
+                    other = table.Column<int>(type: "integer", nullable: true),
                     other_at = table.Column<DateTime>(type: "timestamp with time zone", nullable: true)
                 },
                 constraints: table =>
                 {
-                    table.PrimaryKey("inbox_pkey", x => new { x.queue, x.source, x.event_id });
+                    table.PrimaryKey("inbox_pkey", x => new { x.origin, x.id });
                 })
                 .Annotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
+
+            migrationBuilder.CreateTable(
+                name: "inbox_source",
+                schema: "courier",
+                columns: table => new
+                {
+                    origin = table.Column<long>(type: "bigint", nullable: false),
+                    queue = table.Column<string>(type: "text", nullable: false),
+                    source = table.Column<string>(type: "text", nullable: false),
+                    seen = table.Column<DateTime>(type: "timestamp with time zone", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("inbox_source_pkey", x => x.origin);
+                });
 
             migrationBuilder.CreateTable(
                 name: "outbox",
@@ -366,6 +381,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "inbox",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "inbox_source",
                 schema: "courier");
 
             migrationBuilder.DropTable(

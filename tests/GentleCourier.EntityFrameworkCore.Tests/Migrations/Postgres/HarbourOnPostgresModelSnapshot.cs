@@ -274,40 +274,38 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             modelBuilder.Entity("courier.inbox", b =>
                 {
-                    b.Property<string>("queue")
-                        .HasColumnType("text")
-                        .HasColumnName("queue")
+                    b.Property<long>("origin")
+                        .HasColumnType("bigint")
+                        .HasColumnName("origin")
                         .HasColumnOrder(1);
 
-                    b.Property<string>("source")
-                        .HasColumnType("text")
-                        .HasColumnName("source")
+                    b.Property<Guid>("id")
+                        .HasColumnType("uuid")
+                        .HasColumnName("id")
                         .HasColumnOrder(2);
+
+                    b.Property<int?>("copies")
+                        .HasColumnType("integer")
+                        .HasColumnName("copies")
+                        .HasColumnOrder(6);
 
                     b.Property<string>("event_id")
                         .HasColumnType("text")
                         .HasColumnName("event_id")
-                        .HasColumnOrder(3);
-
-                    b.Property<int>("copies")
-                        .ValueGeneratedOnAdd()
-                        .HasColumnType("integer")
-                        .HasDefaultValue(1)
-                        .HasColumnName("copies")
                         .HasColumnOrder(5);
 
-                    b.Property<DateTime>("handled")
-                        .HasColumnType("timestamp with time zone")
+                    b.Property<int>("handled")
+                        .HasColumnType("integer")
                         .HasColumnName("handled")
+                        .HasColumnOrder(3);
+
+                    b.Property<int?>("hash")
+                        .HasColumnType("integer")
+                        .HasColumnName("hash")
                         .HasColumnOrder(4);
 
-                    b.Property<long?>("hash")
-                        .HasColumnType("bigint")
-                        .HasColumnName("hash")
-                        .HasColumnOrder(6);
-
-                    b.Property<long?>("other")
-                        .HasColumnType("bigint")
+                    b.Property<int?>("other")
+                        .HasColumnType("integer")
                         .HasColumnName("other")
                         .HasColumnOrder(7);
 
@@ -316,7 +314,7 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         .HasColumnName("other_at")
                         .HasColumnOrder(8);
 
-                    b.HasKey("queue", "source", "event_id")
+                    b.HasKey("origin", "id")
                         .HasName("inbox_pkey");
 
                     b.HasIndex(new[] { "other_at" }, "inbox_other")
@@ -325,6 +323,36 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                     b.ToTable("inbox", "courier");
 
                     b.HasAnnotation("Npgsql:StorageParameter:autovacuum_vacuum_scale_factor", 0.050000000000000003);
+                });
+
+            modelBuilder.Entity("courier.inbox_source", b =>
+                {
+                    b.Property<long>("origin")
+                        .HasColumnType("bigint")
+                        .HasColumnName("origin")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("queue")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("queue")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime>("seen")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("seen")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("source")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("source")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("origin")
+                        .HasName("inbox_source_pkey");
+
+                    b.ToTable("inbox_source", "courier");
                 });
 
             modelBuilder.Entity("courier.outbox_held", b =>

@@ -242,54 +242,76 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             modelBuilder.Entity("courier.courier_inbox", b =>
                 {
-                    b.Property<string>("queue")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("queue")
+                    b.Property<long>("origin")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("origin")
                         .HasColumnOrder(1);
 
-                    b.Property<string>("source")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("source")
+                    b.Property<byte[]>("id")
+                        .HasColumnType("BLOB")
+                        .HasColumnName("id")
                         .HasColumnOrder(2);
 
-                    b.Property<string>("event_id")
-                        .HasColumnType("TEXT")
-                        .HasColumnName("event_id")
-                        .HasColumnOrder(3);
-
-                    b.Property<long>("copies")
-                        .ValueGeneratedOnAdd()
+                    b.Property<long?>("copies")
                         .HasColumnType("INTEGER")
-                        .HasDefaultValue(1L)
                         .HasColumnName("copies")
                         .HasColumnOrder(5);
 
                     b.Property<long>("handled")
                         .HasColumnType("INTEGER")
                         .HasColumnName("handled")
-                        .HasColumnOrder(4);
+                        .HasColumnOrder(3);
 
                     b.Property<long?>("hash")
                         .HasColumnType("INTEGER")
                         .HasColumnName("hash")
-                        .HasColumnOrder(6);
+                        .HasColumnOrder(4);
 
                     b.Property<long?>("other")
                         .HasColumnType("INTEGER")
                         .HasColumnName("other")
-                        .HasColumnOrder(7);
+                        .HasColumnOrder(6);
 
                     b.Property<long?>("other_at")
                         .HasColumnType("INTEGER")
                         .HasColumnName("other_at")
-                        .HasColumnOrder(8);
+                        .HasColumnOrder(7);
 
-                    b.HasKey("queue", "source", "event_id");
+                    b.HasKey("origin", "id");
 
                     b.HasIndex(new[] { "other_at" }, "courier_inbox_other")
                         .HasFilter("other IS NOT NULL");
 
                     b.ToTable("courier_inbox", (string)null);
+                });
+
+            modelBuilder.Entity("courier.courier_inbox_source", b =>
+                {
+                    b.Property<long>("origin")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("origin")
+                        .HasColumnOrder(1);
+
+                    b.Property<string>("queue")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("queue")
+                        .HasColumnOrder(2);
+
+                    b.Property<long>("seen")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("seen")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("source")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("source")
+                        .HasColumnOrder(3);
+
+                    b.HasKey("origin");
+
+                    b.ToTable("courier_inbox_source", (string)null);
                 });
 
             modelBuilder.Entity("courier.courier_outbox_held", b =>

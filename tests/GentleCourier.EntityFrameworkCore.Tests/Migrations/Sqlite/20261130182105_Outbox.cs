@@ -81,18 +81,31 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 name: "courier_inbox",
                 columns: table => new
                 {
-                    queue = table.Column<string>(type: "TEXT", nullable: false),
-                    source = table.Column<string>(type: "TEXT", nullable: false),
-                    event_id = table.Column<string>(type: "TEXT", nullable: false),
+                    origin = table.Column<long>(type: "INTEGER", nullable: false),
+                    id = table.Column<byte[]>(type: "BLOB", nullable: false),
                     handled = table.Column<long>(type: "INTEGER", nullable: false),
-                    copies = table.Column<long>(type: "INTEGER", nullable: false, defaultValue: 1L),
                     hash = table.Column<long>(type: "INTEGER", nullable: true),
+                    copies = table.Column<long>(type: "INTEGER", nullable: true),
                     other = table.Column<long>(type: "INTEGER", nullable: true),
                     other_at = table.Column<long>(type: "INTEGER", nullable: true)
                 },
                 constraints: table =>
                 {
-                    table.PrimaryKey("PK_courier_inbox", x => new { x.queue, x.source, x.event_id });
+                    table.PrimaryKey("PK_courier_inbox", x => new { x.origin, x.id });
+                });
+
+            migrationBuilder.CreateTable(
+                name: "courier_inbox_source",
+                columns: table => new
+                {
+                    origin = table.Column<long>(type: "INTEGER", nullable: false),
+                    queue = table.Column<string>(type: "TEXT", nullable: false),
+                    source = table.Column<string>(type: "TEXT", nullable: false),
+                    seen = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_inbox_source", x => x.origin);
                 });
 
             migrationBuilder.CreateTable(
@@ -353,6 +366,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_inbox");
+
+            migrationBuilder.DropTable(
+                name: "courier_inbox_source");
 
             migrationBuilder.DropTable(
                 name: "courier_outbox");
