@@ -12,6 +12,8 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
     /// <summary>For how long the news that an event has not been handled is believed, unless it was here.</summary>
     private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(100);
 
+    private const int MostAnew = 200;
+
     // What was handled here within that time, and a little longer: further copies may be among what was looked for
     // before.
     private readonly Lock gate = new();
@@ -21,8 +23,12 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
     /// <summary>Begins to look for deliveries that are going to be handled soon.</summary>
     public void Ahead(IReadOnlyList<TakenDelivery> deliveries)
     {
-        var look = new Look(clock.GetTimestamp(), Task.Run(() => LookAsync(deliveries)));
-        foreach (var delivery in deliveries) delivery.Look = look;
+        var look = new Look(new EventKey?[deliveries.Count]);
+        // Reading the events is done here, too, and nobody waits for it.
+        look.Latest = new(
+            0, deliveries.Count, clock.GetTimestamp(), () => Task.Run(() => ReadAndLookAsync(look, deliveries)));
+        _ = look.Latest.Handled;
+        for (var i = 0; i < deliveries.Count; i++) deliveries[i].Look = (look, i);
     }
 
     /// <summary>What is known of each delivery; where it has been handled, a further copy is counted.</summary>
@@ -58,13 +64,31 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
 
     private async Task<bool> IsKnownToBeNewAsync(ReadDelivery delivery, CancellationToken cancellationToken)
     {
-        if (delivery.Taken.Look is not { } look) return false;
-        await ((Task)look.Handled).WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (delivery.Taken.Look is not var (look, place)) return false;
+        var asked = clock.GetTimestamp();
+        var part = PartOf(look, place);
+        await ((Task)part.Handled).WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         // Where it failed, asking once more will tell why.
-        return look.Handled.IsCompletedSuccessfully
-            && !(await look.Handled.ConfigureAwait(false)).Contains(delivery.Taken)
-            && clock.GetElapsedTime(look.Began) <= Fresh
+        return part.Handled.IsCompletedSuccessfully
+            && !(await part.Handled.ConfigureAwait(false))[place - part.From]
+            && (part.Began >= asked || clock.GetElapsedTime(part.Began) <= Fresh)
             && !WasHandledHere(delivery.Key);
+    }
+
+    /// <summary>
+    /// News of one delivery that is fresh. Where it is not any more, it is looked for anew together with as many behind
+    /// it as are going to be handled while that is fresh: asked one by one, all that wait for longer would pay twice.
+    /// </summary>
+    private LookPart PartOf(Look look, int place)
+    {
+        lock (gate)
+        {
+            var known = look.Latest!;
+            if (place >= known.From && place < known.To
+                && (known.IsUnderWay || clock.GetElapsedTime(known.Began) <= Fresh)) return known;
+            var end = Math.Min(look.Keys.Length, place + 1 + Math.Min(handled.Count + handledBefore.Count, MostAnew));
+            return look.Latest = new(place, end, clock.GetTimestamp(), () => LookAsync(look.Keys[place..end]));
+        }
     }
 
     private bool WasHandledHere(EventKey key)
@@ -72,15 +96,45 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         lock (gate) return handled.Contains(key) || handledBefore.Contains(key);
     }
 
-    private async Task<HashSet<TakenDelivery>> LookAsync(IReadOnlyList<TakenDelivery> deliveries)
+    private Task<bool[]> ReadAndLookAsync(Look look, IReadOnlyList<TakenDelivery> deliveries)
     {
-        var read = new List<(TakenDelivery Taken, EventKey Key)>(deliveries.Count);
-        foreach (var delivery in deliveries)
-            if (delivery.TryRead() is { } known) read.Add((delivery, known.Key));
-        var found = await store.LookIntoInboxAsync(queue, read.ConvertAll(r => r.Key)).ConfigureAwait(false);
-        return [.. read.Where((_, i) => found[i]).Select(r => r.Taken)];
+        for (var i = 0; i < deliveries.Count; i++) look.Keys[i] = deliveries[i].Key;
+        return LookAsync(look.Keys);
+    }
+
+    /// <summary>Of what cannot be read nothing has been handled.</summary>
+    private async Task<bool[]> LookAsync(EventKey?[] keys)
+    {
+        var known = keys.OfType<EventKey>().ToList();
+        var found = await store.LookIntoInboxAsync(queue, known).ConfigureAwait(false);
+        var next = 0;
+        return Array.ConvertAll(keys, key => key is not null && found[next++]);
     }
 }
 
-/// <summary>A look into the inbox: when it began, and which deliveries have been handled.</summary>
-internal sealed record Look(long Began, Task<HashSet<TakenDelivery>> Handled);
+/// <summary>What was looked for together, by the places of the deliveries in their hand-over.</summary>
+/// <param name="keys">Known once that has come to an end; null where one cannot be read.</param>
+internal sealed class Look(EventKey?[] keys)
+{
+    public EventKey?[] Keys => keys;
+
+    public LookPart? Latest { get; set; }
+}
+
+/// <summary>A look into the inbox for some of them. It begins when its answer is first asked for.</summary>
+internal sealed class LookPart(int from, int to, long began, Func<Task<bool[]>> look)
+{
+    private readonly Lazy<Task<bool[]>> handled = new(look);
+
+    public int From => from;
+
+    public int To => to;
+
+    /// <summary>When it began, as the clock counts it.</summary>
+    public long Began => began;
+
+    /// <summary>Which of them have been handled.</summary>
+    public Task<bool[]> Handled => handled.Value;
+
+    public bool IsUnderWay => !handled.IsValueCreated || !handled.Value.IsCompleted;
+}

@@ -50,8 +50,8 @@ internal sealed class TakenDelivery(HandOver handOver, Attempts attempts, LinkAc
     /// <exception cref="UnreadableEventException">It cannot be read.</exception>
     public CourierEvent Event => read.Value;
 
-    /// <summary>What was found in the inbox when it came, where that was looked for.</summary>
-    public Look? Look { get; set; }
+    /// <summary>Where it was looked for in the inbox, and at which place; null where it was not.</summary>
+    public (Look Look, int Place)? Look { get; set; }
 
     /// <summary>It was settled before its handler began: there is nothing left to tell the broker.</summary>
     public bool IsSettled
