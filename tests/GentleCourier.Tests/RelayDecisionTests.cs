@@ -95,10 +95,32 @@ public sealed class RelayDecisionTests
         });
 
     [Fact]
-    public void A_rest_never_follows_from_waiting() => Gen.Double[0, 1e6].Sample(ms =>
+    public void A_rest_is_short_follows_from_how_fast_events_come_and_is_none_where_they_come_singly() =>
+        Gen.Select(Gen.Double[0, 1e6], Gen.Double[0, 1e6]).Sample((rate, ms) =>
+        {
+            var (rest, slower) = (
+                Pace.Rest(rate, TimeSpan.FromMilliseconds(ms)), Pace.Rest(rate, TimeSpan.FromMilliseconds(ms * 2)));
+            Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRest);
+            if (rate < 99) Assert.Equal(TimeSpan.Zero, rest);
+            // A slow disk is not waited for again.
+            if (ms > 20) Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRestraint);
+            if (ms > 20) Assert.Equal(rest, slower);
+        });
+
+    [Theory]
+    [InlineData(50, 0)]
+    [InlineData(200, 10)]
+    [InlineData(1_000, 7)]
+    [InlineData(5_000, 3)]
+    public void Under_a_steady_stream_the_rest_becomes_that_of_its_rate(int rate, int milliseconds)
     {
-        var rest = Pace.Rest(TimeSpan.FromMilliseconds(ms));
-        Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRest);
-        if (ms <= 1) Assert.True(rest + TimeSpan.FromMilliseconds(ms) >= Pace.Gathering - TimeSpan.FromTicks(2));
-    });
+        var (pace, now, rest) = (new Pace(), TimeSpan.FromHours(1), TimeSpan.Zero);
+        for (var i = 0; i < 1_000; i++) rest = pace.Rest(1, now += TimeSpan.FromSeconds(1d / rate), Took);
+        Assert.InRange(
+            rest, TimeSpan.FromMilliseconds(milliseconds - 0.5), TimeSpan.FromMilliseconds(milliseconds + 0.5));
+        // After a pause the first of them is not waited for.
+        Assert.Equal(TimeSpan.Zero, pace.Rest(1, now + TimeSpan.FromSeconds(1), Took));
+    }
+
+    private static readonly TimeSpan Took = TimeSpan.FromMilliseconds(1);
 }

@@ -1,29 +1,47 @@
 namespace GentleCourier.Publishing;
 
 /// <summary>
-/// How long a relay rests between two batches that were not full: each costs commits, and relaying every event by
-/// itself would slow down those who publish them. Pure computation.
+/// How long a relay rests between two batches that were not full. Each batch costs commits, so under a stream of events
+/// it rests until some have gathered; where they come singly nothing is gained by that, and it rests not at all. What
+/// counts is how fast they have come of late, and not how long the last batch took: that may have been waiting for a
+/// slow disk, and whoever waits for the events would wait for that several times. No I/O; one caller at a time.
 /// </summary>
-internal static class Pace
+internal sealed class Pace
 {
-    /// <summary>
-    /// Under load a batch is gathered for this long at the least; after a pause the first event leaves at once.
-    /// </summary>
-    public static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(5);
+    /// <summary>No rest is longer, and where not even this gathers one more event, there is none.</summary>
+    public static readonly TimeSpan LongestRest = TimeSpan.FromMilliseconds(10);
 
-    /// <summary>
-    /// A rest is no longer, however long the batch took: that may have been waiting, for a lock or a busy neighbour,
-    /// and whoever has waited has rested.
-    /// </summary>
-    public static readonly TimeSpan LongestRest = TimeSpan.FromMilliseconds(100);
+    /// <summary>Under a stream it takes up no more than a part of the time, as long as a batch is quick.</summary>
+    public static readonly TimeSpan LongestRestraint = TimeSpan.FromMilliseconds(5);
 
-    private const int Restraint = 4;
+    /// <summary>For about so long what has come is remembered.</summary>
+    public static readonly TimeSpan Memory = TimeSpan.FromMilliseconds(100);
 
-    /// <summary>The rest after a batch.</summary>
+    private const int Restraint = 3, Enough = 8;
+
+    private double remembered;
+    private TimeSpan at;
+
+    /// <summary>So many events have gone.</summary>
+    /// <param name="count">How many.</param>
+    /// <param name="now">When, by a clock that is never set.</param>
     /// <param name="took">How long the batch took, from its reading to its marks.</param>
-    public static TimeSpan Rest(TimeSpan took)
+    /// <returns>For how long to rest.</returns>
+    public TimeSpan Rest(int count, TimeSpan now, TimeSpan took)
     {
-        var rest = took * Restraint > Gathering ? took * (Restraint - 1) : Gathering - took;
+        remembered = remembered * Math.Exp((at - now) / Memory) + count;
+        at = now;
+        return Rest(remembered / Memory.TotalSeconds, took);
+    }
+
+    /// <param name="rate">Events a second.</param>
+    /// <param name="took">How long the last batch took.</param>
+    public static TimeSpan Rest(double rate, TimeSpan took)
+    {
+        if (rate * LongestRest.TotalSeconds < 1) return TimeSpan.Zero;
+        var gathering = TimeSpan.FromSeconds(Enough / rate) - took;
+        var restraint = took * Restraint < LongestRestraint ? took * Restraint : LongestRestraint;
+        var rest = gathering > restraint ? gathering : restraint;
         return rest < LongestRest ? rest : LongestRest;
     }
 }

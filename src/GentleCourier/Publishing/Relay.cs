@@ -39,6 +39,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly Stamper stamper;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
+    private readonly Pace pace = new();
     // What this relay knows of its term: begun anew with each.
     private long? known;
     private bool isPrepared, hasLookedForDirectWay, hasRecordedError;
@@ -113,7 +114,8 @@ internal sealed partial class Relay : BackgroundService
         if (isFull) return;
         if (moved + batch.Rows.Count > 0)
         {
-            await Task.Delay(Pace.Rest(took), clock, stopping).ConfigureAwait(false);
+            var rest = pace.Rest(moved + batch.Rows.Count, clock.GetElapsedTime(0), took);
+            if (rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
             return;
         }
         await stamper.LookIfItIsTimeAsync(stopping).ConfigureAwait(false);
