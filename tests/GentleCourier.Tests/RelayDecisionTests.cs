@@ -101,14 +101,14 @@ public sealed class RelayDecisionTests
             var (rest, slower) = (
                 Pace.Rest(rate, TimeSpan.FromMilliseconds(ms)), Pace.Rest(rate, TimeSpan.FromMilliseconds(ms * 2)));
             Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRest);
-            if (rate < 99) Assert.Equal(TimeSpan.Zero, rest);
+            if (rate < 49) Assert.Equal(TimeSpan.Zero, rest);
             // A slow disk is not waited for again.
             if (ms > 20) Assert.InRange(rest, TimeSpan.Zero, Pace.LongestRestraint);
             if (ms > 20) Assert.Equal(rest, slower);
         });
 
     [Theory]
-    [InlineData(50, 0)]
+    [InlineData(40, 0)]
     [InlineData(200, 10)]
     [InlineData(1_000, 7)]
     [InlineData(5_000, 3)]

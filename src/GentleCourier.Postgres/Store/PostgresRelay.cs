@@ -23,6 +23,8 @@ internal sealed class PostgresRelay(
     private long leads = NobodysTerm;
     private volatile bool saysThatItWaits, isAwake;
     private Position position = new(0, clock);
+    private readonly Wakings wakings = new(clock);
+    private ReadThrough? readThrough;
 
     public PostgresServer Server => server;
 
@@ -65,6 +67,9 @@ internal sealed class PostgresRelay(
 
     public async Task<OutboxBatch> ReadOutboxAsync(int limit, CancellationToken cancellationToken)
     {
+        if (Interlocked.Exchange(ref readThrough, null) is { IsStillTrue: true } known)
+            return new OutboxBatch([], known.DueIn, false);
+        var (heard, tellAll, began) = (added.Next, saysThatItWaits && !isAwake, clock.GetTimestamp());
         var (reading, term) = (Begin(), Volatile.Read(ref leads));
         var (held, waiting, fresh) = (new OutboxRows(reading), new OutboxRows(reading), new OutboxRows(reading));
         TimeSpan? dueIn = null;
@@ -83,6 +88,8 @@ internal sealed class PostgresRelay(
         var isFull = fresh.Rows.Count == limit || waiting.Rows.Count == limit
             || held.Bytes + waiting.Bytes + fresh.Bytes >= OutboxRows.Many;
         reading.End(fresh.Rows is [.., var last] ? last.Row : null, isFull);
+        if (tellAll && !isFull && held.Rows.Count + waiting.Rows.Count == 0)
+            readThrough = new(heard, dueIn, began, clock);
         // One may be due by its key as well, where somebody has said so by hand.
         var ofKeys = held.Rows.Select(row => row.Row).ToHashSet();
         return new OutboxBatch(
@@ -111,6 +118,7 @@ internal sealed class PostgresRelay(
 
     public async Task<bool> MarkAsync(long term, OutboxMarks marks, CancellationToken cancellationToken)
     {
+        if (!marks.IsForgettingAlone) readThrough = null;
         var isTerm = false;
         var trip = mark.Of(term, marks, goesOn => isTerm = goesOn);
         if (marks.By is { } by) Confirm(trip, term, by);
@@ -199,6 +207,7 @@ internal sealed class PostgresRelay(
         var began = clock.GetTimestamp();
         var underWay = saysThatItWaits && !isAwake ? 0L : long.MaxValue;
         if (underWay > 0) await SayThatItWaitsAsync(cancellationToken).ConfigureAwait(false);
+        bool allTell;
         for (var pause = TimeSpan.FromMilliseconds(1); ; pause *= 1.5)
         {
             var (hasSome, oldest, following) = (false, 0L, 0L);
@@ -210,9 +219,9 @@ internal sealed class PostgresRelay(
                     Parameter.Of(Volatile.Read(ref position).Place)),
                 cancellationToken).ConfigureAwait(false);
             underWay = Math.Min(underWay, following);
+            allTell = oldest >= underWay;
             var left = limit - clock.GetElapsedTime(began);
             if (hasSome || left <= TimeSpan.Zero) break;
-            var allTell = oldest >= underWay;
             try
             {
                 await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken)
@@ -229,7 +238,8 @@ internal sealed class PostgresRelay(
                 return;
             }
         }
-        isAwake = true;
+        // Where events come singly it goes on saying so: to take it back and say it again would cost more than they do.
+        isAwake = !wakings.AreRare() || !allTell;
     }
 
     private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
@@ -255,5 +265,37 @@ internal sealed class PostgresRelay(
         if (says) trip.Add(lead.SetWaits, Parameter.Of(false), Parameter.Of(Volatile.Read(ref leads)));
         await server.RunAsync(tried, trip, cancellationToken, limit).ConfigureAwait(false);
         if (says) saysThatItWaits = false;
+    }
+
+    /// <summary>
+    /// The outbox was read to its end, while everybody who adds to it tells of that: until somebody does, or something
+    /// that is held is due, there is nothing more in it. Believed once.
+    /// </summary>
+    private sealed class ReadThrough(Task news, TimeSpan? dueIn, long at, TimeProvider clock)
+    {
+        private static readonly TimeSpan Longest = TimeSpan.FromMilliseconds(100);
+
+        public TimeSpan? DueIn => dueIn - clock.GetElapsedTime(at);
+
+        public bool IsStillTrue =>
+            !news.IsCompleted && clock.GetElapsedTime(at) < Longest && DueIn is not { Ticks: <= 0 };
+    }
+
+    /// <summary>When it was woken the last few times.</summary>
+    private sealed class Wakings(TimeProvider clock)
+    {
+        private static readonly TimeSpan Often = TimeSpan.FromMilliseconds(80);
+
+        private readonly long[] last = new long[8];
+        private int next;
+
+        /// <summary>It is woken once more; whether so many times have not come close together.</summary>
+        public bool AreRare()
+        {
+            var (before, now) = (last[next], clock.GetTimestamp());
+            last[next] = now;
+            next = (next + 1) % last.Length;
+            return before == 0 || clock.GetElapsedTime(before, now) > Often;
+        }
     }
 }

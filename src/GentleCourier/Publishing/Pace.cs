@@ -8,7 +8,7 @@ namespace GentleCourier.Publishing;
 /// </summary>
 internal sealed class Pace
 {
-    /// <summary>No rest is longer, and where not even this gathers one more event, there is none.</summary>
+    /// <summary>No rest is longer, and where in twice this not even one more event comes, there is none.</summary>
     public static readonly TimeSpan LongestRest = TimeSpan.FromMilliseconds(10);
 
     /// <summary>Under a stream it takes up no more than a part of the time, as long as a batch is quick.</summary>
@@ -38,7 +38,7 @@ internal sealed class Pace
     /// <param name="took">How long the last batch took.</param>
     public static TimeSpan Rest(double rate, TimeSpan took)
     {
-        if (rate * LongestRest.TotalSeconds < 1) return TimeSpan.Zero;
+        if (rate * 2 * LongestRest.TotalSeconds < 1) return TimeSpan.Zero;
         var gathering = TimeSpan.FromSeconds(Enough / rate) - took;
         var restraint = took * Restraint < LongestRestraint ? took * Restraint : LongestRestraint;
         var rest = gathering > restraint ? gathering : restraint;
