@@ -137,6 +137,36 @@ public sealed class NetworkTests
         Assert.Equal(2, (await crossing.SharedStore("harbour").ReadOutboxFiguresAsync()).Waiting);
     }
 
+    /// <summary>
+    /// That a relay waits need not have reached the disk when a server crashes. It says so again, and does not wait for
+    /// news that nobody sends.
+    /// </summary>
+    [Fact]
+    public async Task What_a_crash_has_undone_of_a_relays_waiting_is_said_again()
+    {
+        await using var place = new Databases();
+        await using var crossing = new Crossing(place);
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var harbour = await crossing.StartAsync("harbour", settings: new() { ["Courier:Relay:Lease"] = "00:10:00" });
+        await using var admin = place.Open("harbour");
+        for (var i = 0; i < 3; i++)
+        {
+            await harbour.PublishAsync(new Tap(i));
+            await Crossing.UntilAsync(
+                async () => (await crossing.Reports.PeekAsync("taps", 10)).Count == i + 1, "it has been relayed");
+            await WaitsAsync();
+            await admin.ExecuteAsync("UPDATE courier.relay SET waits = false");
+            await admin.ExecuteAsync(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE 'LISTEN%' AND datname = "
+                + "current_database()");
+            await WaitsAsync();
+        }
+
+        Task WaitsAsync() => Crossing.UntilAsync(
+            async () => await Crossing.NumbersAsync(harbour.Store(), "SELECT waits::int FROM courier.relay") is [1],
+            "the relay says that it waits");
+    }
+
     [Fact]
     public async Task Without_any_notification_events_still_arrive()
     {

@@ -242,6 +242,11 @@ internal sealed class PostgresRelay(
         isAwake = !wakings.AreRare() || !allTell;
     }
 
+    /// <summary>
+    /// What it said may be gone with a server that has crashed, or one that another has taken the place of.
+    /// </summary>
+    public void SaysNothing() => saysThatItWaits = false;
+
     private async Task SayThatItWaitsAsync(CancellationToken cancellationToken)
     {
         await server.RunAsync(

@@ -201,6 +201,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     /// <summary>What was told meanwhile was missed.</summary>
     private void Connected()
     {
+        relay.SaysNothing();
         added.Raise();
         dueChanged.Raise();
     }
