@@ -41,6 +41,15 @@ internal sealed class BrokerStatements(PostgresServer server)
         "SELECT version, type, queue, in_key_order, generation FROM courier.topology "
         + "LEFT JOIN courier.route ON true ORDER BY type, queue");
 
+    /// <summary>
+    /// Where each event has one queue, as most have: routes are known, and that they are still those is asked at the
+    /// end. Looked up for each event, they were a quarter of what this takes.
+    /// </summary>
+    public readonly string AddCopiesTo = server.Sql("""
+        INSERT INTO courier.copy (queue, arrived, event, waited)
+        SELECT e.queue, coalesce($1, now()), e.event, e.waited FROM unnest($2, $3, $4) AS e (queue, event, waited)
+        """);
+
     public readonly string AddCopies = server.Sql("""
         INSERT INTO courier.copy (queue, arrived, event, waited)
         SELECT r.queue, coalesce($1, now()), e.event, e.waited

@@ -156,22 +156,35 @@ internal sealed class PostgresBroker
         }
         if (plan.Copies.Count > 0)
         {
-            var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken)
-                .ToArray();
+            AddCopies(trip, events, plan, known.AnyInKeyOrder);
             var counts = plan.Copies.CountBy(copy => (int)copy.Queue).ToArray();
-            List<NpgsqlParameter> copies =
-                [server.Now, Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type)),
-                Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)),
-                Parameter.Of(Array.ConvertAll(taken, i => events[i].OutboxWait))];
-            if (known.AnyInKeyOrder)
-                copies.Add(Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey)));
-            trip.Add(known.AnyInKeyOrder ? sql.AddCopiesWithKeys : sql.AddCopies, [.. copies]);
             trip.Add(sql.CountAdded, Parameter.Of(Array.ConvertAll(counts, c => c.Key)),
                 Parameter.Of(Array.ConvertAll(counts, c => (long)c.Value)));
         }
         return trip.Add(
             sql.CheckTopology, static _ => { }, Parameter.Of(known.Version),
             Parameter.Of(stamping?.Generation ?? known.Generation));
+    }
+
+    private void AddCopies(RoundTrip trip, IReadOnlyList<EncodedEvent> events, Routing.Plan plan, bool withKeys)
+    {
+        var taken = Enumerable.Range(0, events.Count).Where(i => plan.Results[i].Fate == PublishFate.Taken).ToArray();
+        NpgsqlParameter[] each =
+            [Parameter.Of(Array.ConvertAll(taken, i => events[i].Json)),
+            Parameter.Of(Array.ConvertAll(taken, i => events[i].OutboxWait))];
+        if (!withKeys && plan.Copies.Count == taken.Length)
+        {
+            trip.Add(
+                sql.AddCopiesTo,
+                [server.Now, Parameter.Of(plan.Copies.ConvertAll(copy => (int)copy.Queue).ToArray()), .. each]);
+            return;
+        }
+        var types = Parameter.Of(Array.ConvertAll(taken, i => (string?)events[i].Type));
+        if (!withKeys) trip.Add(sql.AddCopies, [server.Now, types, .. each]);
+        else
+            trip.Add(
+                sql.AddCopiesWithKeys,
+                [server.Now, types, .. each, Parameter.Of(Array.ConvertAll(taken, i => events[i].PartitionKey))]);
     }
 
     public async Task<IReceivingLink> OpenLinkAsync(
