@@ -64,6 +64,18 @@ public sealed class InboxLookTests
     }
 
     [Fact]
+    public async Task A_batch_that_has_waited_is_looked_for_at_once()
+    {
+        var come = Come(100);
+        clock.Advance(TimeSpan.FromSeconds(1));
+        inbox.Handled.Add(come[42].Key);
+        var answers = await look.AbsorbAsync(come, TestContext.Current.CancellationToken);
+        Assert.Equal(Enumerable.Range(0, 100).Select(i => i == 42), answers.Select(a => a.IsHandled));
+        // When it came, when it was taken up, and of the one that had been handled, to count it.
+        Assert.Equal(3, inbox.Looks);
+    }
+
+    [Fact]
     public async Task A_second_copy_in_the_same_hand_over_and_the_next_does_not_act()
     {
         var first = Come(3, "a");

@@ -38,7 +38,7 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         var absorbed = new InboxAnswer[deliveries.Count];
         List<int>? doubtful = null;
         for (var i = 0; i < absorbed.Length; i++)
-            if (!await IsKnownToBeNewAsync(deliveries[i], cancellationToken).ConfigureAwait(false))
+            if (!await IsKnownToBeNewAsync(deliveries[i], absorbed.Length - i, cancellationToken).ConfigureAwait(false))
                 (doubtful ??= []).Add(i);
         if (doubtful is null) return absorbed;
         var found = await store.AbsorbHandledAsync(
@@ -62,11 +62,12 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
         }
     }
 
-    private async Task<bool> IsKnownToBeNewAsync(ReadDelivery delivery, CancellationToken cancellationToken)
+    private async Task<bool> IsKnownToBeNewAsync(
+        ReadDelivery delivery, int together, CancellationToken cancellationToken)
     {
         if (delivery.Taken.Look is not var (look, place)) return false;
         var asked = clock.GetTimestamp();
-        var part = PartOf(look, place);
+        var part = PartOf(look, place, together);
         await ((Task)part.Handled).WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         // Where it failed, asking once more will tell why.
         return part.Handled.IsCompletedSuccessfully
@@ -77,16 +78,18 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
 
     /// <summary>
     /// News of one delivery that is fresh. Where it is not any more, it is looked for anew together with as many behind
-    /// it as are going to be handled while that is fresh: asked one by one, all that wait for longer would pay twice.
+    /// it as are handled with it, or going to be while that is fresh: asked one by one, all that wait for longer would
+    /// pay twice.
     /// </summary>
-    private LookPart PartOf(Look look, int place)
+    private LookPart PartOf(Look look, int place, int together)
     {
         lock (gate)
         {
             var known = look.Latest!;
             if (place >= known.From && place < known.To
                 && (known.IsUnderWay || clock.GetElapsedTime(known.Began) <= Fresh)) return known;
-            var end = Math.Min(look.Keys.Length, place + 1 + Math.Min(handled.Count + handledBefore.Count, MostAnew));
+            var soon = Math.Min(1 + handled.Count + handledBefore.Count, MostAnew);
+            var end = Math.Min(look.Keys.Length, place + Math.Max(together, soon));
             return look.Latest = new(place, end, clock.GetTimestamp(), () => LookAsync(look.Keys[place..end]));
         }
     }
