@@ -239,6 +239,7 @@ internal sealed class PostgresRelay(
             }
         }
         // Where events come singly it goes on saying so: to take it back and say it again would cost more than they do.
+        readThrough = null;
         isAwake = !wakings.AreRare() || !allTell;
     }
 
