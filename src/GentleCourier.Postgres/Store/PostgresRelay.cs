@@ -238,8 +238,8 @@ internal sealed class PostgresRelay(
                 return;
             }
         }
-        // Where events come singly it goes on saying so: to take it back and say it again would cost more than they do.
         readThrough = null;
+        // Where events come singly it goes on saying so: to take it back and say it again would cost more than they do.
         isAwake = !wakings.AreRare() || !allTell;
     }
 
