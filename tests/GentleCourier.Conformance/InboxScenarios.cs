@@ -58,6 +58,29 @@ public abstract class InboxScenarios<TPlace> where TPlace : Place, new()
     }
 
     /// <summary>
+    /// A tool that only looks may have no right to write; and a handling that is undone has named nothing for good.
+    /// </summary>
+    [Fact]
+    public async Task Only_who_handles_writes_names_and_then_none_is_missing()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var store = crossing.Store("fares");
+        await store.PrepareAsync(create: true);
+        InboxEvent[] events = [.. Enumerable.Range(0, 300).Select(i => new InboxEvent($"/gates/{i}", "1"))];
+        EventKey[] keys = [.. events.Select(e => new EventKey(e.Source, e.Id))];
+        Assert.DoesNotContain(true, await store.LookIntoInboxAsync("taps", keys));
+        Assert.Equal(0, await NamesAsync(store));
+        Assert.DoesNotContain(true, await store.LookIntoInboxAsync("taps", keys, willHandle: true));
+        await using (await store.BeginHandlingAsync("taps", events)) { }
+        Assert.DoesNotContain(true, await store.LookIntoInboxAsync("taps", keys, willHandle: true));
+        foreach (var @event in events) await HandleAsync(store, "taps", [@event]);
+        Assert.Equal(300, await NamesAsync(store));
+        Assert.Equal(
+            events.Select(e => e.Source).Order(StringComparer.Ordinal),
+            (await store.Inbox.ReadAsync("taps")).Select(e => e.Source).Order(StringComparer.Ordinal));
+    }
+
+    /// <summary>
     /// Names of sources go when nothing bears them and nobody uses them; one that comes again has its name again, and a
     /// store that lost them (restored from before) has them again within an hour.
     /// </summary>

@@ -59,14 +59,14 @@ public sealed class InboxKeyTests
         var clock = new FakeTimeProvider(DateTimeOffset.Parse("2031-06-14T06:00:00Z"));
         var origins = new InboxOrigins(clock);
         InboxEvent[] events = [new("/a", "1"), new("/b", "1"), new("/b", "2"), new("/a", "2")];
-        var unnamed = origins.Unnamed("taps", events);
+        var unnamed = origins.Unnamed("taps", events, e => e.Source);
         Assert.Equal(["/a", "/b"], unnamed.Select(o => o.Source).Order());
-        Assert.Equal(2, origins.Unnamed("taps", events).Count);
+        Assert.Equal(2, origins.Unnamed("taps", events, e => e.Source).Count);
         origins.AreNamed(unnamed);
-        Assert.Empty(origins.Unnamed("taps", events));
-        Assert.Equal(2, origins.Unnamed("fares", events).Count);
+        Assert.Empty(origins.Unnamed("taps", events, e => e.Source));
+        Assert.Equal(2, origins.Unnamed("fares", events, e => e.Source).Count);
         clock.Advance(InboxOrigins.Every);
-        Assert.Equal(2, origins.Unnamed("taps", events).Count);
+        Assert.Equal(2, origins.Unnamed("taps", events, e => e.Source).Count);
     }
 
     [Fact]

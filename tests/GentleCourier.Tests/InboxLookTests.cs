@@ -110,7 +110,7 @@ public sealed class InboxLookTests
         public bool IsAway { get; set; }
 
         public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-            string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+            string queue, IReadOnlyList<EventKey> events, bool willHandle, CancellationToken cancellationToken)
         {
             if (IsAway) throw new CourierException("it is away") { IsTransient = true };
             Looks++;
@@ -120,7 +120,7 @@ public sealed class InboxLookTests
         public async Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
             string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken) =>
             [.. (await LookIntoInboxAsync(queue, [.. events.Select(e => new EventKey(e.Source, e.Id))],
-                cancellationToken)).Select(was => new InboxAnswer(was))];
+                false, cancellationToken)).Select(was => new InboxAnswer(was))];
 
         public Task<IInboxScope?> BeginHandlingAsync(string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work,
             CancellationToken cancellationToken) => throw new NotSupportedException();

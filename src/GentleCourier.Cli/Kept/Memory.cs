@@ -54,7 +54,7 @@ internal sealed class Memory(IReadOnlyList<Named<IStorePort>> stores)
             if (!forgottenBefore.ContainsKey(store.Name))
                 forgottenBefore[store.Name] = await store.Port.Inbox.ReadForgottenBeforeAsync(cancel);
             var keys = letters.ConvertAll(l => new EventKey(l.Event!.Source, l.Event.Id));
-            var found = await store.Port.LookIntoInboxAsync(letters[0].Place, keys, cancel);
+            var found = await store.Port.LookIntoInboxAsync(letters[0].Place, keys, cancellationToken: cancel);
             for (var i = 0; i < letters.Count; i++)
                 if (found[i]) handled.Add(letters[i].Id);
         }

@@ -22,7 +22,8 @@ internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, 
         string queue, IReadOnlyList<InboxEvent> events, IUnitOfWork? work, CancellationToken cancellationToken)
     {
         var keys = origins.KeysOf(queue, events);
-        await NameAsync(queue, origins.Unnamed(queue, events), cancellationToken).ConfigureAwait(false);
+        await NameAsync(queue, origins.Unnamed(queue, events, static e => e.Source), cancellationToken)
+            .ConfigureAwait(false);
         var own = work ?? new OwnWork(server, services);
         try
         {
@@ -43,7 +44,7 @@ internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, 
     }
 
     public async Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken)
+        string queue, IReadOnlyList<EventKey> events, bool willHandle, CancellationToken cancellationToken)
     {
         var handled = new bool[events.Count];
         var (sources, ids) = (new long[events.Count], new Guid[events.Count]);
@@ -52,12 +53,13 @@ internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, 
             var key = origins.KeyOf(queue, events[i].Source, events[i].Id);
             (sources[i], ids[i]) = (key.Origin, key.Id);
         }
-        await server.RunAsync(
-            "look into the inbox of",
-            new RoundTrip().Add(
-                sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(sources),
-                Parameter.Of(ids)),
-            cancellationToken).ConfigureAwait(false);
+        var trip = new RoundTrip().Add(
+            sql.LookIntoInbox, row => handled[row.GetInt32(0) - 1] = true, Parameter.Of(sources), Parameter.Of(ids));
+        // Once for all that came together, and not each before its own transaction.
+        var unnamed = willHandle ? origins.Unnamed(queue, events, static e => e.Source) : [];
+        if (unnamed.Count > 0) Name(trip, queue, unnamed);
+        await server.RunAsync("look into the inbox of", trip, cancellationToken).ConfigureAwait(false);
+        origins.AreNamed(unnamed);
         return handled;
     }
 
@@ -65,7 +67,8 @@ internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, 
         string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken)
     {
         var handled = await LookIntoInboxAsync(
-            queue, [.. events.Select(e => new EventKey(e.Source, e.Id))], cancellationToken).ConfigureAwait(false);
+            queue, [.. events.Select(e => new EventKey(e.Source, e.Id))], false, cancellationToken)
+            .ConfigureAwait(false);
         var answers = handled.Select(was => new InboxAnswer(was)).ToArray();
         if (!handled.Contains(true)) return answers;
         var trip = new RoundTrip();
@@ -92,12 +95,13 @@ internal sealed class PostgresInbox(PostgresServer server, StoreStatements sql, 
         if (unnamed.Count == 0) return;
         await server.RunAsync(
             "name a source in the inbox of",
-            new RoundTrip().Add(
-                sql.NameSources, server.Now, Parameter.Of(unnamed.Select(o => o.Number).ToArray()), Parameter.Of(queue),
-                Parameter.Of(unnamed.Select(o => (string?)o.Source).ToArray())),
-            cancellationToken).ConfigureAwait(false);
+            Name(new RoundTrip(), queue, unnamed), cancellationToken).ConfigureAwait(false);
         origins.AreNamed(unnamed);
     }
+
+    private RoundTrip Name(RoundTrip trip, string queue, IReadOnlyCollection<InboxOrigins.Origin> unnamed) => trip.Add(
+        sql.NameSources, server.Now, Parameter.Of(unnamed.Select(o => o.Number).ToArray()), Parameter.Of(queue),
+        Parameter.Of(unnamed.Select(o => (string?)o.Source).ToArray()));
 
     private RoundTrip Adding(InboxKey[] keys, IReadOnlyList<InboxEvent> events, Action added)
     {

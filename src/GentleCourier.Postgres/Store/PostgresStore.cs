@@ -130,8 +130,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         CancellationToken cancellationToken) => inbox.BeginHandlingAsync(queue, events, work, cancellationToken);
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
-        inbox.LookIntoInboxAsync(queue, events, cancellationToken);
+        string queue, IReadOnlyList<EventKey> events, bool willHandle, CancellationToken cancellationToken) =>
+        inbox.LookIntoInboxAsync(queue, events, willHandle, cancellationToken);
 
     public Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
         string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken) =>

@@ -14,7 +14,7 @@ internal sealed class ServiceConnection : IDisposable
     private readonly SqliteConnection connection;
     private readonly SqliteFile file;
     private readonly FileIdentity? opened;
-    private Statement? addToOutbox, addToLater, addToInbox, takeFromInbox;
+    private Statement? addToOutbox, addToLater, addToInbox, nameSource, takeFromInbox;
 
     /// <exception cref="CourierException">It goes to another file than the store's.</exception>
     public ServiceConnection(SqliteConnection connection, SqliteFile file)
@@ -79,6 +79,17 @@ internal sealed class ServiceConnection : IDisposable
         return true;
     }
 
+    /// <summary>Writes the names of sources, or that they are in use.</summary>
+    public void NameSources(string queue, IEnumerable<InboxOrigins.Origin> origins, long now)
+    {
+        nameSource ??= new Statement(connection, """
+            INSERT INTO courier_inbox_source (origin, queue, source, seen) VALUES (?, ?, ?, ?)
+            ON CONFLICT (origin) DO UPDATE SET seen = max(seen, excluded.seen)
+            """);
+        foreach (var origin in origins)
+            nameSource.Bind(1, origin.Number).Bind(2, queue).Bind(3, origin.Source).Bind(4, now).Run();
+    }
+
     public void TakeFromInbox(IEnumerable<InboxKey> keys)
     {
         takeFromInbox ??= new Statement(connection, "DELETE FROM courier_inbox WHERE origin = ? AND id = ?");
@@ -90,7 +101,8 @@ internal sealed class ServiceConnection : IDisposable
         addToOutbox?.Dispose();
         addToLater?.Dispose();
         addToInbox?.Dispose();
+        nameSource?.Dispose();
         takeFromInbox?.Dispose();
-        addToOutbox = addToLater = addToInbox = takeFromInbox = null;
+        addToOutbox = addToLater = addToInbox = nameSource = takeFromInbox = null;
     }
 }

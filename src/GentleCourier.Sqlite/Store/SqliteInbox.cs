@@ -22,7 +22,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
         turns.RefuseInside(WriteFlow.Current);
         time.Load();
         var keys = origins.KeysOf(queue, events);
-        await NameAsync(queue, origins.Unnamed(queue, events), cancellationToken).ConfigureAwait(false);
+        var unnamed = origins.Unnamed(queue, events, static e => e.Source);
         await turns.TakeAsync(cancellationToken).ConfigureAwait(false);
         WriteFlow.Current?.Open(turns);
         StoreConnection.IsInHandling = true;
@@ -33,8 +33,9 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
             var transaction = await own.BeginAsync(IsolationLevel.Unspecified, cancellationToken).ConfigureAwait(false);
             var service = writer.On(transaction);
             var isNew = AddToInbox(service, keys, events, cancellationToken);
+            if (isNew && unnamed.Count > 0) service.NameSources(queue, unnamed, time.Now);
             turns.IsReaching = false;
-            if (isNew) return new InboxScope(this, own, transaction, service, queue);
+            if (isNew) return new InboxScope(this, own, transaction, service, queue, unnamed);
         }
         catch (Exception e)
         {
@@ -48,16 +49,6 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
         return null;
     }
 
-    /// <summary>Before the transaction, which may be rolled back.</summary>
-    private async Task NameAsync(
-        string queue, IReadOnlyCollection<InboxOrigins.Origin> unnamed, CancellationToken cancellationToken)
-    {
-        if (unnamed.Count == 0) return;
-        await writer.TakeTurnAsync(s => s.NameSources(queue, unnamed, time.Now), cancellationToken)
-            .ConfigureAwait(false);
-        origins.AreNamed(unnamed);
-    }
-
     private bool AddToInbox(ServiceConnection service, InboxKey[] keys, IReadOnlyList<InboxEvent> events,
         CancellationToken cancellationToken)
     {
@@ -65,8 +56,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
         return service.AddToInbox(keys, events, time.Now);
     }
 
-    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
+    public Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events) =>
         Task.FromResult<IReadOnlyList<bool>>(Look(queue, events));
 
     public async Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
@@ -155,7 +145,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
     }
 
     private sealed class InboxScope(SqliteInbox inbox, IUnitOfWork work, DbTransaction transaction,
-        ServiceConnection service, string queue) : IInboxScope
+        ServiceConnection service, string queue, IReadOnlyCollection<InboxOrigins.Origin> unnamed) : IInboxScope
     {
         private readonly WriteFlow? flow = WriteFlow.Current;
         private bool ended;
@@ -172,6 +162,7 @@ internal sealed class SqliteInbox(SqliteFile file, FileClock time, StoreWriter w
             {
                 service.TakeFromInbox(except.Select(e => inbox.origins.KeyOf(queue, e.Source, e.Id)));
                 await work.CommitAsync(cancellationToken).ConfigureAwait(false);
+                inbox.origins.AreNamed(unnamed);
             }
             catch (SqliteException e)
             {

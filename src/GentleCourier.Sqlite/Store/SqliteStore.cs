@@ -194,8 +194,8 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         CancellationToken cancellationToken) => inbox.BeginHandlingAsync(queue, events, work, cancellationToken);
 
     public Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken) =>
-        inbox.LookIntoInboxAsync(queue, events, cancellationToken);
+        string queue, IReadOnlyList<EventKey> events, bool willHandle, CancellationToken cancellationToken) =>
+        inbox.LookIntoInboxAsync(queue, events);
 
     public Task<IReadOnlyList<InboxAnswer>> AbsorbHandledAsync(
         string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken) =>

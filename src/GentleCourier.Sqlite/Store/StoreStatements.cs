@@ -90,19 +90,6 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
             return handled.Sum(key => forget.Bind(1, key).Bind(3, before).Run());
         });
 
-    /// <summary>Writes the names of sources, or that they are in use.</summary>
-    public bool NameSources(string queue, IEnumerable<InboxOrigins.Origin> origins, long now) =>
-        all.InTransaction(() =>
-        {
-            using var name = new Statement(Connection, """
-                INSERT INTO courier_inbox_source (origin, queue, source, seen) VALUES (?, ?, ?, ?)
-                ON CONFLICT (origin) DO UPDATE SET seen = max(seen, excluded.seen)
-                """);
-            foreach (var origin in origins)
-                name.Bind(1, origin.Number).Bind(2, queue).Bind(3, origin.Source).Bind(4, now).Run();
-            return true;
-        });
-
     /// <summary>
     /// Runs a statement that removes a row by its key, where it is older than a time, for each of them.
     /// </summary>

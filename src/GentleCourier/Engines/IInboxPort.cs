@@ -24,8 +24,14 @@ internal interface IInboxPort
             CancellationToken cancellationToken = default);
 
     /// <summary>For each event whether it has been handled in this queue's name.</summary>
-    Task<IReadOnlyList<bool>> LookIntoInboxAsync(
-        string queue, IReadOnlyList<EventKey> events, CancellationToken cancellationToken = default);
+    /// <param name="queue">The queue.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="willHandle">
+    /// Whether whoever asks is going to handle them: what that needs once for many events may be done along with it.
+    /// </param>
+    /// <param name="cancellationToken">Ends the wait for the database.</param>
+    Task<IReadOnlyList<bool>> LookIntoInboxAsync(string queue, IReadOnlyList<EventKey> events, bool willHandle = false,
+        CancellationToken cancellationToken = default);
 
     /// <summary>
     /// For each event whether it has been handled in this queue's name; where it has, a further copy is counted, and

@@ -26,14 +26,16 @@ internal sealed class InboxOrigins(TimeProvider clock)
     }
 
     /// <summary>Which of them have a name that has to be written.</summary>
-    public IReadOnlyCollection<Origin> Unnamed(string queue, IReadOnlyList<InboxEvent> events)
+    public IReadOnlyCollection<Origin> Unnamed<T>(string queue, IReadOnlyList<T> events, Func<T, string> sourceOf)
     {
         HashSet<Origin>? unnamed = null;
+        string? before = null;
         for (var i = 0; i < events.Count; i++)
         {
-            if (i > 0 && events[i].Source == events[i - 1].Source) continue;
-            var origin = Find(queue, events[i].Source);
-            if (!origin.IsNamed(clock)) (unnamed ??= []).Add(origin);
+            var source = sourceOf(events[i]);
+            if (source == before) continue;
+            before = source;
+            if (Find(queue, source) is var origin && !origin.IsNamed(clock)) (unnamed ??= []).Add(origin);
         }
         return unnamed is null ? [] : unnamed;
     }

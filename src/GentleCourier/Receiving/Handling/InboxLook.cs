@@ -109,7 +109,7 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
     private async Task<bool[]> LookAsync(EventKey?[] keys)
     {
         var known = keys.OfType<EventKey>().ToList();
-        var found = await store.LookIntoInboxAsync(queue, known).ConfigureAwait(false);
+        var found = await store.LookIntoInboxAsync(queue, known, willHandle: true).ConfigureAwait(false);
         var next = 0;
         return Array.ConvertAll(keys, key => key is not null && found[next++]);
     }
