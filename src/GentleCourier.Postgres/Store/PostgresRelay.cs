@@ -47,6 +47,7 @@ internal sealed class PostgresRelay(
             cancellationToken).ConfigureAwait(false);
         var term = led?.Term ?? NobodysTerm;
         if (Volatile.Read(ref leads) == term) return led?.Term;
+        readThrough = null;
         if (led is { } begun)
         {
             await server.RunAsync(
