@@ -12,6 +12,7 @@ internal sealed class InboxLook(IInboxPort store, string queue, TimeProvider clo
     /// <summary>For how long the news that an event has not been handled is believed, unless it was here.</summary>
     private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(100);
 
+    /// <summary>What is looked for anew has a bound, however fast they are handled.</summary>
     private const int MostAnew = 200;
 
     // What was handled here within that time, and a little longer: further copies may be among what was looked for
