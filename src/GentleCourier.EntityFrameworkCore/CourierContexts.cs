@@ -40,7 +40,7 @@ public static class CourierContexts
             services.GetService<ILogger<DbContext>>() ?? NullLogger<DbContext>.Instance));
         courier.Services.TryAddSingleton(services => new ContextHooks(
             services.GetRequiredService<IStorePort>(), services.GetRequiredService<ContractCodec>(),
-                services.GetRequiredService<TimeProvider>(), services.GetRequiredService<UnsavedEvents>()));
+                services.GetRequiredService<CourierClock>().Time, services.GetRequiredService<UnsavedEvents>()));
         courier.Services.TryAddScoped<ContextsOfScope>();
         var unsaved = new UnsavedChanges<TContext>(courier.Services);
         courier.Services.ConfigureDbContext<TContext>((services, options) =>

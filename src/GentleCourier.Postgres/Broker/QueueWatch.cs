@@ -98,7 +98,7 @@ internal sealed class QueueWatch : IAsyncDisposable
 
     private async Task LookAsync(CancellationToken ending)
     {
-        var next = news.Next;
+        var (next, looked) = (news.Next, clock.GetTimestamp());
         var queues = waiting.Where(w => w.Value > 0).Select(w => w.Key).ToArray();
         var soonest = queues.Length > 0 ? await LookIntoAsync(queues, ending).ConfigureAwait(false)
             : TimeSpan.MaxValue;
@@ -107,11 +107,14 @@ internal sealed class QueueWatch : IAsyncDisposable
         var tick = Task.Delay(queues.Length > 0 ? Tick : Timeout.InfiniteTimeSpan, over.Token);
         // A clock that is not the system's may be set forward by any time, and a look by the tick would be long after.
         var due = soonest < Tick || (clock != TimeProvider.System && soonest < TimeSpan.MaxValue)
-            ? Task.Delay(soonest, clock, over.Token) : tick;
+            ? Task.Delay(Left(soonest, looked), clock, over.Token) : tick;
         await Task.WhenAny(next, tick, due).ConfigureAwait(false);
         await over.CancelAsync().ConfigureAwait(false);
         await Task.Delay(Pause, ending).ConfigureAwait(false);
     }
+
+    private TimeSpan Left(TimeSpan time, long since) =>
+        time - clock.GetElapsedTime(since) is var left && left > TimeSpan.Zero ? left : TimeSpan.Zero;
 
     private async Task<TimeSpan> LookIntoAsync(int[] queues, CancellationToken ending)
     {

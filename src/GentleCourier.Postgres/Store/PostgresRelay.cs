@@ -225,7 +225,9 @@ internal sealed class PostgresRelay(
             if (hasSome || left <= TimeSpan.Zero) break;
             try
             {
-                await next.WaitAsync(allTell || left < pause ? left : pause, clock, cancellationToken)
+                // To look again and again is for the machine's own clock: it waits for other transactions.
+                var toTheEnd = allTell || left < pause;
+                await next.WaitAsync(toTheEnd ? left : pause, toTheEnd ? clock : TimeProvider.System, cancellationToken)
                     .ConfigureAwait(false);
                 break;
             }

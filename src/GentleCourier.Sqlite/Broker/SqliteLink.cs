@@ -28,7 +28,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         {
             // Taken before looking, so that what comes in between is not missed.
             var changed = broker.Changed(queue).Next;
-            var now = broker.Now;
+            var (now, looked) = (broker.Now, broker.Clock.GetTimestamp());
             var due = NextDue();
             if (due <= now)
             {
@@ -37,7 +37,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
                 if (handed.Count > 0) return handed;
                 continue;
             }
-            await WaitAsync(changed, due - now, cancellationToken).ConfigureAwait(false);
+            await WaitAsync(changed, due - now, looked, cancellationToken).ConfigureAwait(false);
         }
     }
 
@@ -101,7 +101,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         }
     }
 
-    private async Task WaitAsync(Task changed, long? milliseconds, CancellationToken cancellationToken)
+    private async Task WaitAsync(Task changed, long? milliseconds, long since, CancellationToken cancellationToken)
     {
         broker.Watch.Enter();
         try
@@ -109,7 +109,9 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
             // A timer cannot be set further than 49 days ahead; an hour is as good.
             var limit = milliseconds is { } ms ? TimeSpan.FromMilliseconds(Math.Min(ms, 3_600_000))
                 : Timeout.InfiniteTimeSpan;
-            await changed.WaitAsync(limit, broker.Clock, cancellationToken).ConfigureAwait(false);
+            if (milliseconds is not null) limit -= broker.Clock.GetElapsedTime(since);
+            await changed.WaitAsync(limit > TimeSpan.Zero || milliseconds is null ? limit : TimeSpan.Zero, broker.Clock,
+                cancellationToken).ConfigureAwait(false);
         }
         catch (TimeoutException)
         {

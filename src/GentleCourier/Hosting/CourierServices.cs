@@ -65,6 +65,8 @@ public static class CourierServices
         if (!isFirst) return services;
 
         services.TryAddSingleton(TimeProvider.System);
+        services.TryAddSingleton(
+            sp => new CourierClock(sp.GetRequiredService<TimeProvider>(), sp.GetRequiredService<TimeProvider>()));
         services.AddSingleton(_ => registration.Complete());
         services.AddSingleton(sp => Microsoft.Extensions.Options.Options.Create(Setup(sp).Options));
         services.AddSingleton(sp => Microsoft.Extensions.Options.Options.Create(Setup(sp).Relay));
@@ -82,10 +84,9 @@ public static class CourierServices
     private static void AddPlaces(IServiceCollection services)
     {
         services.AddSingleton(sp => new ContractCodec(
-            Setup(sp).Options.Json, Setup(sp).Options.Source, Setup(sp).Options.MaxEventBytes,
-            sp.GetRequiredService<TimeProvider>()));
+            Setup(sp).Options.Json, Setup(sp).Options.Source, Setup(sp).Options.MaxEventBytes, Clock(sp)));
         services.AddSingleton(sp => Engine(sp, nameof(CourierOptions.Store), out var address)
-            .CreateStore(address, sp.GetRequiredService<TimeProvider>(), Logger<IStorePort>(sp)));
+            .CreateStore(address, Clock(sp), Logger<IStorePort>(sp)));
         services.AddSingleton<IStore>(sp => sp.GetRequiredService<IStorePort>());
         services.AddSingleton<IOutbox>(
             sp => new Outbox(sp.GetRequiredService<IStorePort>(), sp.GetRequiredService<ContractCodec>()));
@@ -112,7 +113,7 @@ public static class CourierServices
     /// <summary>The broker; with a companion, where it can do less than those need who receive here.</summary>
     private static IBroker NewBroker(IServiceProvider services)
     {
-        var (clock, logger) = (services.GetRequiredService<TimeProvider>(), Logger<IBroker>(services));
+        var (clock, logger) = (Clock(services), Logger<IBroker>(services));
         var broker = Engine(services, nameof(CourierOptions.Broker), out var address)
             .CreateBroker(address, clock, logger);
         if (Setup(services) is not { Bindings.Count: > 0, Options.Store: not null }
@@ -124,6 +125,9 @@ public static class CourierServices
     }
 
     private static CourierSetup Setup(IServiceProvider services) => services.GetRequiredService<CourierSetup>();
+
+    private static TimeProvider Clock(IServiceProvider services) =>
+        services.GetRequiredService<CourierClock>().Aside;
 
     private static ILogger? Logger<T>(IServiceProvider services) => services.GetService<ILogger<T>>();
 

@@ -15,10 +15,12 @@ internal sealed class CourierSetup
     private readonly string path;
 
     /// <exception cref="OptionsValidationException">The message names the setting that is wrong.</exception>
-    public CourierSetup(CourierBuilder courier, string path, IConfigurationSection? settings)
+    public CourierSetup(
+        CourierBuilder courier, string path, IConfigurationSection? settings, Action<CourierBuilder>? over = null)
     {
         (this.courier, this.path) = (courier, path);
         Strangers = settings is null ? [] : new Settings(settings, courier).Read();
+        over?.Invoke(courier);
         if (Problems() is { Count: > 0 } found)
             throw new OptionsValidationException(path, typeof(CourierOptions), found);
         foreach (var binding in courier.Bindings)

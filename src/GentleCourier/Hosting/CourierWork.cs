@@ -28,12 +28,14 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
 
     public Task StartingAsync(CancellationToken cancellationToken)
     {
+        Arm();
         preparation = services.GetRequiredService<Preparation>();
         return preparation.StartAsync(cancellationToken);
     }
 
     public async Task StartAsync(CancellationToken cancellationToken)
     {
+        Arm();
         var setup = services.GetRequiredService<CourierSetup>();
         parts.Add(ActivatorUtilities.CreateInstance<Gauges>(services));
         parts.Add(ActivatorUtilities.CreateInstance<Housekeeper>(services));
@@ -45,6 +47,12 @@ internal sealed partial class CourierWork(IServiceProvider services, ILogger<Cou
             await part.StartAsync(cancellationToken).ConfigureAwait(false);
             _ = WatchAsync(part);
         }
+    }
+
+    /// <summary>For all that is started from here on.</summary>
+    private void Arm()
+    {
+        if (services.GetService<IWitness>() is { } witness) FaultPoint.Armed = witness.Passes;
     }
 
     /// <summary>

@@ -12,7 +12,7 @@ namespace GentleCourier.Hosting;
 /// wrong fails the start; what is away is waited for in the background, started but not ready.
 /// </summary>
 internal sealed partial class Preparation(
-    CourierSetup setup, IServiceProvider services, TimeProvider clock, ILogger<Preparation> logger)
+    CourierSetup setup, IServiceProvider services, CourierClock clock, ILogger<Preparation> logger)
     : IDisposable
 {
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200);
@@ -58,7 +58,7 @@ internal sealed partial class Preparation(
         {
             WaitsFor = e.Message;
             LogNotReady(logger, e.Message);
-            waiting = new Loop("Preparing to receive and to relay", FirstRest, LongestRest, clock, logger)
+            waiting = new Loop("Preparing to receive and to relay", FirstRest, LongestRest, clock.Time, logger)
                 .RunAsync(TryAgainAsync, trying.Token);
         }
     }

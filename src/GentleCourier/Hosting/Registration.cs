@@ -15,6 +15,13 @@ internal sealed class Registration(CourierBuilder courier)
     private readonly Dictionary<string, object?> untouched = Said(courier);
     private IConfigurationSection? settings;
 
+    /// <summary>
+    /// What a test says over all that code and settings do: before it is checked, and once it has been.
+    /// </summary>
+    public Action<CourierBuilder>? Override { get; set; }
+
+    public Action<CourierSetup>? Checked { get; set; }
+
     /// <summary>That of this program, made with the first call.</summary>
     /// <param name="services">The application's services.</param>
     /// <param name="isFirst">Whether it has just been made.</param>
@@ -43,7 +50,12 @@ internal sealed class Registration(CourierBuilder courier)
     }
 
     /// <summary>With the settings as they are now.</summary>
-    public CourierSetup Complete() => new(courier, settings?.Path ?? Section, settings);
+    public CourierSetup Complete()
+    {
+        var setup = new CourierSetup(courier, settings?.Path ?? Section, settings, Override);
+        Checked?.Invoke(setup);
+        return setup;
+    }
 
     private void Add(IConfigurationSection? section)
     {

@@ -10,7 +10,7 @@ namespace GentleCourier.Housekeeping;
 /// of the queues that it receives from; and has the broker count anew. One loop a chore.
 /// </summary>
 internal sealed partial class Housekeeper(
-    CourierSetup setup, Preparation preparation, IServiceProvider services, TimeProvider clock,
+    CourierSetup setup, Preparation preparation, IServiceProvider services, CourierClock time,
     ILogger<Housekeeper> logger) : BackgroundService
 {
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(1), LongestFarewell = TimeSpan.FromSeconds(2),
@@ -18,6 +18,7 @@ internal sealed partial class Housekeeper(
         LongestCount = TimeSpan.FromSeconds(1);
 
     private readonly string name = WorkerName.Unique();
+    private readonly TimeProvider clock = time.Aside;
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {

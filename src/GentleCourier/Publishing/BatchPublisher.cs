@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Hosting;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.Logging;
 
@@ -9,7 +10,7 @@ namespace GentleCourier.Publishing;
 /// </summary>
 internal sealed partial class BatchPublisher(
     IBroker broker, IRelayPort store, Stamper stamper, RelayOptions options, CourierOptions courier, TimeProvider clock,
-    ILogger logger)
+    ILogger logger, IWitness? witness)
 {
     private readonly FanOut? fanOut = broker.Abilities.HasFlag(BrokerAbilities.Routes) ? null
         : new FanOut(broker, store, courier.Routes.Addresses, options.Lease / 3, clock);
@@ -37,7 +38,11 @@ internal sealed partial class BatchPublisher(
         FaultPoint.Pass(FaultPoint.PublishedNotMarked);
         Meters.Send(batch.Rows, clock.GetElapsedTime(began));
         Meters.Send(answers);
-        foreach (var answer in answers) Log(answer);
+        foreach (var answer in answers)
+        {
+            Log(answer);
+            if (answer.Result.Fate == PublishFate.Taken) witness?.Relayed(answer.Row.Event);
+        }
         if (answers.All(a => a.Result.Fate == PublishFate.Taken)) repeats.Forget();
 
         var marks = Marking.Of(answers, heldBefore, attempts => BackOff.Delay(

@@ -29,9 +29,11 @@ internal sealed partial class Lead(
     /// <summary>Takes the lead or keeps it, and rests until that has to be done again.</summary>
     public async Task KeepAsync(CancellationToken cancellationToken)
     {
+        var began = clock.GetTimestamp();
         var found = await AskAsync(cancellationToken).ConfigureAwait(false);
         // A third of the lease leaves room for two misses; whoever stands by need not see its end at once.
-        await Task.Delay(found == NobodysTerm ? lease / 5 : lease / 3, clock, cancellationToken).ConfigureAwait(false);
+        var wait = (found == NobodysTerm ? lease / 5 : lease / 3) - clock.GetElapsedTime(began);
+        if (wait > TimeSpan.Zero) await Task.Delay(wait, clock, cancellationToken).ConfigureAwait(false);
     }
 
     private async Task<long> AskAsync(CancellationToken cancellationToken)
@@ -42,14 +44,14 @@ internal sealed partial class Lead(
             // What is asked for begins before the answer is here.
             var began = clock.GetTimestamp();
             var found = await store.LeadAsync(name, lease, cancellationToken).ConfigureAwait(false) ?? NobodysTerm;
+            var wasInDoubt = Term is null;
             Volatile.Write(ref keptAt, began);
             // Another has led meanwhile, or somebody has ended the term.
             if (found != lastFound) hasRaised = false;
             lastFound = found;
             var previous = Interlocked.Exchange(ref term, found);
-            if (found == previous) return found;
-            if (found == NobodysTerm) LogLost(logger, displayName);
-            else taken.Raise();
+            if (found != NobodysTerm && (found != previous || wasInDoubt)) taken.Raise();
+            else if (found != previous) LogLost(logger, displayName);
             return found;
         }
         finally
@@ -92,7 +94,6 @@ internal sealed partial class Lead(
         {
             var next = taken.Next;
             if (Term is { } mine) return mine;
-            // The lease may be in doubt without being lost: then it is kept again, in the same term, without a signal.
             await Task.WhenAny(next, Task.Delay(lease / 5, clock, cancellationToken)).ConfigureAwait(false);
             cancellationToken.ThrowIfCancellationRequested();
         }

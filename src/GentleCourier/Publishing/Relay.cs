@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using GentleCourier.Engines;
 using GentleCourier.Hosting;
 using GentleCourier.Scheduling;
@@ -39,6 +40,7 @@ internal sealed partial class Relay : BackgroundService
     private readonly Stamper stamper;
     private readonly Timekeeper timekeeper;
     private readonly Loop keeping, turns, timing;
+    private readonly IWitness? witness;
     private readonly Pace pace = new();
     // What this relay knows of its term: begun anew with each.
     private long? known;
@@ -46,20 +48,22 @@ internal sealed partial class Relay : BackgroundService
     private IDirectWay? directWay;
 
     public Relay(
-        IStorePort store, IBroker broker, CourierSetup setup, Preparation preparation, TimeProvider clock,
-        ILogger<Relay> logger)
+        IStorePort store, IBroker broker, CourierSetup setup, Preparation preparation, CourierClock clock,
+        ILogger<Relay> logger, IWitness? witness = null)
     {
         this.preparation = preparation;
         this.setup = setup;
         this.store = store;
         this.broker = broker;
         options = setup.Relay;
-        this.clock = clock;
+        this.clock = clock.Time;
+        this.witness = witness;
         this.logger = new SafeLogger(logger);
-        lead = new Lead(store, store.DisplayName, options.Lease, clock, this.logger);
-        stamper = new Stamper(broker, store, lead, clock, this.logger);
-        publisher = new BatchPublisher(broker, store, stamper, options, setup.Options, clock, this.logger);
-        timekeeper = new Timekeeper(store, lead, clock, this.logger);
+        lead = new Lead(store, store.DisplayName, options.Lease, clock.Aside, this.logger);
+        stamper = new Stamper(broker, store, lead, clock.Time, this.logger);
+        publisher = new BatchPublisher(
+            broker, store, stamper, options, setup.Options, clock.Time, this.logger, witness);
+        timekeeper = new Timekeeper(store, lead, clock.Time, this.logger) { Rests = witness is null };
         timing = NewLoop($"Timekeeper of {store.DisplayName}", null);
         keeping = NewLoop($"Lead of the relays of {store.DisplayName}", null);
         turns = NewLoop($"Relay of {store.DisplayName} to {broker.DisplayName}", RecordAsync);
@@ -114,13 +118,15 @@ internal sealed partial class Relay : BackgroundService
         if (isFull) return;
         if (moved + batch.Rows.Count > 0)
         {
-            var rest = pace.Rest(moved + batch.Rows.Count, clock.GetElapsedTime(0), took);
-            if (rest > TimeSpan.Zero) await Task.Delay(rest, clock, stopping).ConfigureAwait(false);
+            // By the machine's own clock: it decides nothing but what goes together.
+            var rest = pace.Rest(moved + batch.Rows.Count, Stopwatch.GetElapsedTime(0), took);
+            if (rest > TimeSpan.Zero && witness is null) await Task.Delay(rest, stopping).ConfigureAwait(false);
             return;
         }
         await stamper.LookIfItIsTimeAsync(stopping).ConfigureAwait(false);
         // However it is woken, it looks in time to see what nobody has told it of.
-        var wait = batch.DueIn is { } due && due < options.Lease / 3 ? due : options.Lease / 3;
+        var wait = (batch.DueIn is { } due && due < options.Lease / 3 ? due : options.Lease / 3)
+            - clock.GetElapsedTime(began);
         if (wait > TimeSpan.Zero) await store.WaitForOutboxAsync(wait, stopping).ConfigureAwait(false);
     }
 
@@ -167,7 +173,9 @@ internal sealed partial class Relay : BackgroundService
         LogLeads(logger, store.DisplayName, broker.DisplayName);
         if (!hasLookedForDirectWay)
         {
-            directWay = await store.FindDirectWayAsync(broker, stopping).ConfigureAwait(false);
+            // A witness is to see each event.
+            directWay = witness is not null ? null
+                : await store.FindDirectWayAsync(broker, stopping).ConfigureAwait(false);
             hasLookedForDirectWay = true;
             if (directWay is not null) LogDirectWay(logger, store.DisplayName);
         }

@@ -147,7 +147,7 @@ public sealed class QueueBinding
 
     internal bool IsUseless(Exception e) => useless.Exists(type => type.IsInstanceOfType(e));
 
-    private void Add(Type contract, ContractHandler handler)
+    internal void Add(Type contract, ContractHandler handler)
     {
         foreach (var type in ContractCodec.WireTypesOf(contract))
             if (!handlers.TryAdd(type, handler))

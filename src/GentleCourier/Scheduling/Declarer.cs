@@ -11,7 +11,7 @@ namespace GentleCourier.Scheduling;
 /// between the two leaves a declaration that is new once more, and changes nothing then.
 /// </summary>
 internal sealed partial class Declarer(CourierSetup setup, IStorePort store, ContractCodec codec,
-    Preparation preparation, TimeProvider clock, ILogger<Declarer> logger) : BackgroundService
+    Preparation preparation, CourierClock clock, ILogger<Declarer> logger) : BackgroundService
 {
     private static readonly TimeSpan Every = Declaring.Alive / 3;
     private static readonly TimeSpan FirstRest = TimeSpan.FromMilliseconds(200), LongestRest = TimeSpan.FromSeconds(30);
@@ -29,7 +29,7 @@ internal sealed partial class Declarer(CourierSetup setup, IStorePort store, Con
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         if (!await preparation.IsDoneAsync(stoppingToken).ConfigureAwait(false)) return;
-        await new Loop($"Declaring the schedules of {store.DisplayName}", FirstRest, LongestRest, clock, logger)
+        await new Loop($"Declaring the schedules of {store.DisplayName}", FirstRest, LongestRest, clock.Time, logger)
             .RunAsync(DeclareAsync, stoppingToken).ConfigureAwait(false);
     }
 
@@ -48,7 +48,7 @@ internal sealed partial class Declarer(CourierSetup setup, IStorePort store, Con
         }
         FaultPoint.Pass(FaultPoint.DeclaredNotSeen);
         await store.Schedules.MarkAsync([.. rows.Select(r => (r.Name, r.Declaration))], stopping).ConfigureAwait(false);
-        await Task.Delay(Every, clock, stopping).ConfigureAwait(false);
+        await Task.Delay(Every, clock.Aside, stopping).ConfigureAwait(false);
     }
 
     [LoggerMessage(501, LogLevel.Information, "Schedule {Name} is declared anew: {Rule}; it fires next at {Next}")]

@@ -24,16 +24,20 @@ internal sealed partial class Timekeeper(IStorePort store, Lead lead, TimeProvid
     private long triedAt;
     private bool isLate, isInDoubt;
 
+    /// <summary>Whether it rests a little after each step, so that more goes together.</summary>
+    public bool Rests { get; init; } = true;
+
     public async Task RunOnceAsync(CancellationToken stopping)
     {
         var term = await lead.TakenAsync(stopping).ConfigureAwait(false);
+        var began = clock.GetTimestamp();
         var step = await StepAsync(term, stopping).ConfigureAwait(false);
         if (step.Moved > 0 || step.ScheduleIn <= TimeSpan.Zero)
         {
-            await Task.Delay(Rest, clock, stopping).ConfigureAwait(false);
+            if (Rests) await Task.Delay(Rest, stopping).ConfigureAwait(false);
             return;
         }
-        var wait = Shorter(Shorter(LooksEvery, step.NextIn), step.ScheduleIn);
+        var wait = Shorter(Shorter(LooksEvery, step.NextIn), step.ScheduleIn) - clock.GetElapsedTime(began);
         // Timers cut off what is less than a millisecond.
         if (wait > TimeSpan.Zero)
         {

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Diagnostics.Metrics;
+using GentleCourier.Hosting;
 using GentleCourier.Watching;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Logging;
@@ -40,8 +41,8 @@ internal sealed class Gauges : BackgroundService
     private readonly TimeProvider clock;
     private readonly ILogger logger;
 
-    public Gauges(ICourierStatus status, TimeProvider clock, ILogger<Gauges> logger) =>
-        (this.status, this.clock, this.logger) = (status, clock, logger);
+    public Gauges(ICourierStatus status, CourierClock clock, ILogger<Gauges> logger) =>
+        (this.status, this.clock, this.logger) = (status, clock.Aside, logger);
 
     public override void Dispose()
     {

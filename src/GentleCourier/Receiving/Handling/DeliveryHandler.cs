@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Hosting;
 using GentleCourier.Telemetry;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Logging;
@@ -21,9 +22,10 @@ internal sealed partial class DeliveryHandler
     private readonly Deliveries owner;
     private readonly TimeProvider clock;
     private readonly ILogger logger;
+    private readonly IWitness? witness;
 
     public DeliveryHandler(QueueBinding binding, IInboxPort? store, ContractCodec codec, IServiceScopeFactory scopes,
-        Deliveries owner, TimeProvider clock, ILogger logger)
+        Deliveries owner, TimeProvider clock, ILogger logger, IWitness? witness = null)
     {
         this.binding = binding;
         options = binding.Options;
@@ -35,6 +37,7 @@ internal sealed partial class DeliveryHandler
         this.owner = owner;
         this.clock = clock;
         this.logger = logger;
+        this.witness = witness;
     }
 
     /// <summary>How many events have been handled, and how many attempts have failed.</summary>
@@ -149,6 +152,7 @@ internal sealed partial class DeliveryHandler
         using var span = Spans.Process(binding.Queue, deliveries);
         Meters.Begin(binding.Queue, deliveries, clock);
         var began = clock.GetTimestamp();
+        witness?.Begins(binding, deliveries);
         using var attempt = new Attempt(options.TimeLimit, () => Overrun(deliveries), clock, outOfTime);
         foreach (var delivery in deliveries) delivery.Taken.BeginAttempt(attempt);
         var fresh = deliveries;
@@ -159,6 +163,7 @@ internal sealed partial class DeliveryHandler
             if (fresh.Count == 0)
             {
                 brakes.ToldNothing(deliveries);
+                witness?.Ended(binding, deliveries, [], null);
                 return true;
             }
             result = await runner.RunAsync(fresh, attempt, outOfTime).ConfigureAwait(false);
@@ -173,6 +178,7 @@ internal sealed partial class DeliveryHandler
             if (attempt.End()) owner.Stuck(-1);
         }
         var failure = (result as Result.Failed)?.Exception;
+        witness?.Ended(binding, deliveries, fresh, result);
         if (failure is not null) span.Failed(failure);
         Meters.Process(binding.Queue, fresh, clock.GetElapsedTime(began), failure);
         var isDecided = await SettleAsync(fresh, result).ConfigureAwait(false);

@@ -111,7 +111,10 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             await link.ConfirmAsync(CancellationToken.None).ConfigureAwait(false);
             Meters.Settle(queue, settlements);
             for (var i = 0; i < took.Count; i++)
+            {
                 if (!took[i]) arrived[i].Lose();
+                else worker.Witness?.Settled(worker.Binding, arrived[i], Outcome.Accepted);
+            }
         }
         catch (Exception e)
         {
@@ -250,6 +253,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         if (others > 0) LogLostLeases(logger, queue, others);
         Meters.Settle(queue, batch);
         NoteSetAside(Sent, exchanged.DeadLetters);
+        if (worker.Witness is { } witness)
+            foreach (var delivery in Sent) witness.Settled(worker.Binding, delivery, delivery.Outcome!);
         deliveries.Told(own);
         notSettled = 0;
         Works();
@@ -265,6 +270,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
             Meters.Settle(queue, [settlement]);
             NoteSetAside([delivery], exchanged.DeadLetters);
+            worker.Witness?.Settled(worker.Binding, delivery, delivery.Outcome!);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
             or LinkLostException))

@@ -1,5 +1,6 @@
 using GentleCourier.Engines;
 using GentleCourier.Events;
+using GentleCourier.Hosting;
 using GentleCourier.Watching;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Logging;
@@ -22,16 +23,16 @@ internal sealed partial class QueueWorker : IDisposable
     private readonly ILogger logger;
 
     public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
-        IServiceScopeFactory scopes, TimeProvider clock, ILogger logger)
+        IServiceScopeFactory scopes, TimeProvider clock, ILogger logger, IWitness? witness = null)
     {
         this.binding = binding;
         this.logger = logger;
         var options = binding.Options;
         var counts = new AttemptCounts(clock);
         var deliveries = new Deliveries(options.Prefetch, options.Parallel, binding.BatchSize, counts, clock);
-        var handler = new DeliveryHandler(binding, store, codec, scopes, deliveries, clock, logger);
+        var handler = new DeliveryHandler(binding, store, codec, scopes, deliveries, clock, logger, witness);
         var handlers = new Handlers(binding, handler, deliveries, clock, logger);
-        parts = new WorkerParts(binding, handlers, handler, deliveries, counts, clock, logger);
+        parts = new WorkerParts(binding, handlers, handler, deliveries, counts, clock, logger, witness);
         IBroker[] brokers = broker.Companion is { } companion ? [broker, companion] : [broker];
         sources = [.. brokers.Select(source => new Source(source, new Loop(
             $"The link to queue '{binding.Queue}' of {source.DisplayName}", FirstRest, LongestRest, clock, logger)
@@ -136,4 +137,4 @@ internal sealed partial class QueueWorker : IDisposable
 /// <summary>What a worker keeps while its links come and go.</summary>
 internal sealed record WorkerParts(
     QueueBinding Binding, Handlers Handlers, DeliveryHandler Handler, Deliveries Deliveries, AttemptCounts Counts,
-    TimeProvider Clock, ILogger Logger);
+    TimeProvider Clock, ILogger Logger, IWitness? Witness);

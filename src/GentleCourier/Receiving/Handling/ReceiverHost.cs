@@ -14,8 +14,9 @@ internal sealed class ReceiverHost(
     ContractCodec codec,
     IServiceProvider services,
     Preparation preparation,
-    TimeProvider clock,
-    ILogger<ReceiverHost> logger) : BackgroundService
+    CourierClock clock,
+    ILogger<ReceiverHost> logger,
+    IWitness? witness = null) : BackgroundService
 {
     /// <summary>Those that run; none before all is prepared.</summary>
     public IReadOnlyList<QueueWorker> Workers { get; private set; } = [];
@@ -26,11 +27,11 @@ internal sealed class ReceiverHost(
         var safely = new SafeLogger(logger);
         var workers = setup.Bindings.Select(binding => new QueueWorker(
             binding, broker, services.FindStore(), codec,
-            services.GetRequiredService<IServiceScopeFactory>(), clock, safely)).ToList();
+            services.GetRequiredService<IServiceScopeFactory>(), clock.Time, safely, witness)).ToList();
         Workers = workers;
         using var ended = new CancellationTokenSource();
         var beating = broker.Register is { } register
-            ? new Beats(register, workers, clock, safely).RunAsync(ended.Token) : Task.CompletedTask;
+            ? new Beats(register, workers, clock.Aside, safely).RunAsync(ended.Token) : Task.CompletedTask;
         await Task.WhenAll(workers.Select(
             worker => Task.Run(() => worker.RunAsync(stoppingToken), CancellationToken.None))).ConfigureAwait(false);
         await ended.CancelAsync().ConfigureAwait(false);

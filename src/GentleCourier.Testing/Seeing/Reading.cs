@@ -1,0 +1,152 @@
+using GentleCourier.ByHand;
+using GentleCourier.Engines;
+using GentleCourier.Hosting;
+using GentleCourier.Receiving.Handling;
+using GentleCourier.Scheduling;
+using GentleCourier.Tables;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace GentleCourier.Testing;
+
+/// <summary>
+/// What is still to be done by the services of a trial, as their databases say. It is read in the direction in which
+/// events go, so that none is missed on its way; only one that a handler publishes meanwhile can be, and handlers are
+/// seen.
+/// </summary>
+/// <param name="now">When it is read.</param>
+/// <param name="tries">How often what is held had been tried when it was first seen; it is added to.</param>
+internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
+{
+    private readonly List<string> busy = [];
+    private readonly List<string> held = [];
+
+    /// <summary>What could be done now, in words.</summary>
+    public IReadOnlyList<string> Busy => busy;
+
+    /// <summary>
+    /// Whether all of that may well wait for the clock: it is in hand, and a batch gathers, or a rate is limited, or a
+    /// brake is on.
+    /// </summary>
+    public bool WaitsForTime { get; private set; }
+
+    /// <summary>What waits in an outbox and has been tried again in vain, in words.</summary>
+    public IReadOnlyList<string> Held => held;
+
+    /// <summary>What is due next, save for schedules.</summary>
+    public Due? Next { get; private set; }
+
+    /// <summary>Which schedule fires next.</summary>
+    public Due? NextSchedule { get; private set; }
+
+    public static async Task<Reading> TakeAsync(
+        IReadOnlyList<TrialService> services, IBroker broker, DateTimeOffset now, Dictionary<string, int> tries,
+        CancellationToken cancellationToken)
+    {
+        var reading = new Reading(now, tries);
+        var stores = new HashSet<string>(StringComparer.Ordinal);
+        var queues = new HashSet<string>(StringComparer.Ordinal);
+        foreach (var service in services)
+        {
+            var (setup, preparation) = (service.Services.GetRequiredService<CourierSetup>(),
+                service.Services.GetRequiredService<Preparation>());
+            if (!preparation.IsDone) reading.busy.Add($"service '{service.Name}' is not ready: {preparation.WaitsFor}");
+            queues.UnionWith(setup.Bindings.Select(b => b.Queue));
+            if (preparation.IsDone && service.Services.FindStore() is { } store && stores.Add(store.DisplayName))
+                await reading.ReadAsync(service, setup, store, cancellationToken).ConfigureAwait(false);
+        }
+        if (queues.Count > 0 && reading.busy.Count == 0)
+            await reading.ReadAsync(broker, queues, services, cancellationToken).ConfigureAwait(false);
+        return reading;
+    }
+
+    private async Task ReadAsync(
+        TrialService service, CourierSetup setup, IStorePort store, CancellationToken cancellationToken)
+    {
+        var (ready, waiting, later) = (0L, 0L, 0L);
+        var schedules = new List<ScheduleRow>();
+        var statements = ScheduleTable.Read(new Statements("read"), ScheduleTable.All, schedules)
+            .Read($"SELECT count(*) FROM courier.outbox_later", row => later = row.Number(0))
+            .Read($"SELECT count(*) FROM courier.outbox_held", row => waiting = row.Number(0))
+            .Read($"SELECT count(*) FROM courier.outbox", row => ready = row.Number(0));
+        await store.Tables.RunAsync(statements, null, cancellationToken).ConfigureAwait(false);
+
+        if (!setup.Relays) return;
+        if (later > 0) await ReadLaterAsync(service, store, cancellationToken).ConfigureAwait(false);
+        if (waiting > 0) await ReadHeldAsync(service, store, cancellationToken).ConfigureAwait(false);
+        if (ready == 0 && later + waiting > 0)
+        {
+            // What is there no longer may have gone into the outbox.
+            await store.Tables.RunAsync(
+                new Statements("read").Read($"SELECT count(*) FROM courier.outbox", row => ready = row.Number(0)), null,
+                cancellationToken).ConfigureAwait(false);
+        }
+        if (ready > 0) busy.Add($"{Count(ready)} in the outbox of '{service.Name}'");
+        foreach (var missing in setup.Schedules.Where(s => !schedules.Exists(row => row.Name == s.Name)))
+            busy.Add($"the schedule '{missing.Name}' of '{service.Name}' is not written down yet");
+        foreach (var row in schedules)
+            if (row.Due is { } due) NextSchedule = Sooner(NextSchedule, due, $"the schedule '{row.Name}'", isNow: true);
+    }
+
+    private async Task ReadLaterAsync(TrialService service, IStorePort store, CancellationToken cancellationToken)
+    {
+        var first = await store.LaterEvents.ReadAsync(new LaterFilter(), 1, null, null, cancellationToken)
+            .ConfigureAwait(false);
+        foreach (var later in first)
+            Next = Sooner(Next, later.Due, $"{later.Type} {later.Id} of '{service.Name}', for later", isNow: true);
+    }
+
+    private async Task ReadHeldAsync(TrialService service, IStorePort store, CancellationToken cancellationToken)
+    {
+        foreach (var row in await store.Held.ReadHeldAsync(1000, 0, cancellationToken).ConfigureAwait(false))
+        {
+            var what = $"{row.Type} {row.Id} in the outbox of '{service.Name}'";
+            tries.TryAdd(what, row.Attempts);
+            if (row.Due is not { } due || row.Attempts > tries[what]) held.Add($"{what}: {row.LastError}");
+            else Next = Sooner(Next, due, what, isNow: true);
+        }
+    }
+
+    private async Task ReadAsync(IBroker broker, HashSet<string> queues, IReadOnlyList<TrialService> services,
+        CancellationToken cancellationToken)
+    {
+        var figures = await broker.Reports!.ReadFiguresAsync(cancellationToken).ConfigureAwait(false);
+        WaitsForTime = true;
+        foreach (var queue in figures.Queues.Where(q => queues.Contains(q.Queue)))
+        {
+            if (queue.Ready + queue.InHand > 0)
+            {
+                var brake = BrakeOf(queue.Queue, services);
+                busy.Add($"{queue.Ready} ready and {queue.InHand} in hand in queue '{queue.Queue}'"
+                    + (brake is null ? "" : $", whose brake is on: {brake}"));
+                WaitsForTime &= queue.InHand > 0 || brake is not null;
+            }
+            if (queue.Scheduled is not > 0) continue;
+            foreach (var waiting in await broker.Reports!.PeekAsync(queue.Queue, 1000, cancellationToken)
+                .ConfigureAwait(false))
+            {
+                if (waiting is { State: QueuedState.Scheduled, Until: { } until })
+                    Next = Sooner(Next, until, $"an event of queue '{queue.Queue}' that comes again", isNow: false);
+            }
+        }
+    }
+
+    private static string? BrakeOf(string queue, IReadOnlyList<TrialService> services) => services
+        .SelectMany(s => s.Services.GetRequiredService<CourierSetup>().Bindings.Count == 0 ? []
+            : s.Services.GetRequiredService<ReceiverHost>().Workers)
+        .Select(w => w.Figures).FirstOrDefault(f => f.Queue == queue && f.Brake is not null)?.Brake;
+
+    private Due? Sooner(Due? known, DateTimeOffset at, string what, bool isNow)
+    {
+        if (at <= now && isNow)
+        {
+            busy.Add($"{what} is due");
+            return known;
+        }
+        return known is { } sooner && sooner.At <= at ? known : new Due(at, what);
+    }
+
+    private static string Count(long count) => count == 1 ? "1 event" : $"{count} events";
+}
+
+/// <summary>What is due, and when.</summary>
+internal readonly record struct Due(DateTimeOffset At, string What);

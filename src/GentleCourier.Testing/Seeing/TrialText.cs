@@ -1,0 +1,12 @@
+using System.Globalization;
+
+namespace GentleCourier.Testing;
+
+/// <summary>How times are written in what a trial says.</summary>
+internal static class TrialText
+{
+    public static string Of(DateTimeOffset time) =>
+        time.ToUniversalTime().ToString("yyyy-MM-dd HH:mm:ss.fff'Z'", CultureInfo.InvariantCulture);
+
+    public static string Of(TimeSpan time) => time.ToString("c", CultureInfo.InvariantCulture);
+}

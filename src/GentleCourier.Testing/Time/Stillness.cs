@@ -1,0 +1,46 @@
+using System.Diagnostics;
+
+namespace GentleCourier.Testing;
+
+/// <summary>Whether anything still goes on, by the machine's clock. Not thread-safe.</summary>
+/// <param name="limit">After what time of nothing it is over.</param>
+internal sealed class Stillness(TimeSpan limit)
+{
+    /// <summary>So many looks at the least have seen nothing where it is still.</summary>
+    public const int Looks = 4;
+
+    /// <summary>What goes on has shown itself by then, unless it waits for the trial's clock.</summary>
+    public static readonly TimeSpan Least = TimeSpan.FromMilliseconds(10);
+
+    // The same, of what nearly never waits for it.
+    private static readonly TimeSpan Surely = TimeSpan.FromMilliseconds(150);
+
+    private static readonly TimeSpan Long = TimeSpan.FromSeconds(1);
+
+    private long version = -1, since = Stopwatch.GetTimestamp(), last = Stopwatch.GetTimestamp();
+    private int looks;
+
+    /// <summary>Whether what goes on can only wait for the trial's clock.</summary>
+    /// <param name="isUsual">Whether that is what such things wait for.</param>
+    public bool IsStill(bool isUsual) =>
+        looks >= Looks && Stopwatch.GetElapsedTime(last) >= (isUsual ? Least : Surely);
+
+    /// <summary>Whether nothing has happened for so long that nothing will.</summary>
+    public bool IsLong => Stopwatch.GetElapsedTime(since) > Long;
+
+    /// <summary>Whether nothing has happened for too long.</summary>
+    public bool IsOver => Stopwatch.GetElapsedTime(since) > limit;
+
+    /// <summary>It has been looked at.</summary>
+    /// <param name="seen">Another number where something has happened.</param>
+    public void Look(long seen)
+    {
+        looks++;
+        if (seen == version) return;
+        (version, looks) = (seen, 0);
+        since = last = Stopwatch.GetTimestamp();
+    }
+
+    /// <summary>The clock was moved: it has to be still anew.</summary>
+    public void Moved() => (looks, last) = (0, Stopwatch.GetTimestamp());
+}

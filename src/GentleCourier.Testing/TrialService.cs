@@ -1,0 +1,51 @@
+using GentleCourier.Events;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Hosting;
+
+namespace GentleCourier.Testing;
+
+/// <summary>A service that takes part in a <see cref="Trial"/>. Thread-safe.</summary>
+public sealed class TrialService
+{
+    internal TrialService(string name) => Name = name;
+
+    /// <summary>Its name, as the test has given it.</summary>
+    public string Name { get; }
+
+    /// <summary>
+    /// Its services, as its program has registered them: <see cref="IOutbox"/>, <see cref="IStore"/>, a context.
+    /// </summary>
+    /// <exception cref="InvalidOperationException">Its host has not been started.</exception>
+    public IServiceProvider Services => Provider ?? throw new InvalidOperationException(
+        $"service '{Name}' of the trial has not been started");
+
+    /// <summary>Whether it has been stopped.</summary>
+    public bool IsStopped { get; internal set; }
+
+    internal IServiceProvider? Provider { get; set; }
+
+    internal TaskCompletionSource Started { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
+
+    internal bool Runs => Started.Task.IsCompletedSuccessfully && !IsStopped;
+
+    internal IHost? Host { get; set; }
+
+    /// <summary>Ends when its program has; null where the trial has no hand in that.</summary>
+    internal Task? Ended { get; set; }
+
+    internal ContractCodec Codec => Services.GetRequiredService<ContractCodec>();
+
+    /// <summary>Stops its host, and waits for it. Whoever has made it disposes of it.</summary>
+    internal async Task StopAsync(CancellationToken cancellationToken)
+    {
+        if (Host is { } host)
+        {
+            if (Ended is null) await host.StopAsync(cancellationToken).ConfigureAwait(false);
+            else host.Services.GetRequiredService<IHostApplicationLifetime>().StopApplication();
+        }
+        if (Ended is { } ended)
+            await ended.WaitAsync(cancellationToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        else
+            (Host as IDisposable)?.Dispose();
+    }
+}
