@@ -30,6 +30,7 @@ internal static class Measurements
         "memory" => _ => MemoryAsync(),
         "later" => LaterCost.RunAsync,
         "telemetry" => _ => TelemetryCost.RunAsync(),
+        "trials" => TrialCost.RunAsync,
         "amqp" => Amqp.AmqpMeasurements.RunAsync,
         "amqp-far" => _ => Amqp.AmqpFar.RunAsync(),
         "amqp-large" => Amqp.AmqpLarge.RunAsync,

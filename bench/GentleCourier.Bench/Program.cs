@@ -8,5 +8,6 @@ using GentleCourier.Bench;
 //        GentleCourier.Bench inbox [EVENTS [sqlite|postgres [KIND]]]
 //        GentleCourier.Bench later [EVENTS] | handling [EVENTS] | publishing [EVENTS]
 //        GentleCourier.Bench keys [EVENTS [ENGINE]] | key-order [EVENTS]
+//        GentleCourier.Bench trials [AT_ONCE [sqlite|postgres]]
 return args is [var measurement, ..] && Measurements.Find(measurement) is { } measure
     ? await measure(args[1..]) : await Rounds.RunAsync(args);

@@ -1,5 +1,6 @@
 using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Events;
 using GentleCourier.Hosting;
 using GentleCourier.Receiving.Handling;
 using GentleCourier.Scheduling;
@@ -17,6 +18,8 @@ namespace GentleCourier.Testing;
 /// <param name="tries">How often what is held had been tried when it was first seen; it is added to.</param>
 internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
 {
+    private const int MostInKeyOrder = 1000;
+
     private readonly List<string> busy = [];
     private readonly List<string> held = [];
 
@@ -44,13 +47,14 @@ internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
     {
         var reading = new Reading(now, tries);
         var stores = new HashSet<string>(StringComparer.Ordinal);
-        var queues = new HashSet<string>(StringComparer.Ordinal);
+        var queues = new Dictionary<string, bool>(StringComparer.Ordinal);
         foreach (var service in services)
         {
             var (setup, preparation) = (service.Services.GetRequiredService<CourierSetup>(),
                 service.Services.GetRequiredService<Preparation>());
             if (!preparation.IsDone) reading.busy.Add($"service '{service.Name}' is not ready: {preparation.WaitsFor}");
-            queues.UnionWith(setup.Bindings.Select(b => b.Queue));
+            foreach (var binding in setup.Bindings)
+                queues[binding.Queue] = queues.GetValueOrDefault(binding.Queue) || binding.Options.InKeyOrder;
             if (preparation.IsDone && service.Services.FindStore() is { } store && stores.Add(store.DisplayName))
                 await reading.ReadAsync(service, setup, store, cancellationToken).ConfigureAwait(false);
         }
@@ -106,27 +110,37 @@ internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
         }
     }
 
-    private async Task ReadAsync(IBroker broker, HashSet<string> queues, IReadOnlyList<TrialService> services,
-        CancellationToken cancellationToken)
+    private async Task ReadAsync(IBroker broker, IReadOnlyDictionary<string, bool> queues,
+        IReadOnlyList<TrialService> services, CancellationToken cancellationToken)
     {
-        var figures = await broker.Reports!.ReadFiguresAsync(cancellationToken).ConfigureAwait(false);
         WaitsForTime = true;
-        foreach (var queue in figures.Queues.Where(q => queues.Contains(q.Queue)))
+        foreach (var (queue, isInKeyOrder) in queues)
         {
-            if (queue.Ready + queue.InHand > 0)
-            {
-                var brake = BrakeOf(queue.Queue, services);
-                busy.Add($"{queue.Ready} ready and {queue.InHand} in hand in queue '{queue.Queue}'"
-                    + (brake is null ? "" : $", whose brake is on: {brake}"));
-                WaitsForTime &= queue.InHand > 0 || brake is not null;
-            }
-            if (queue.Scheduled is not > 0) continue;
-            foreach (var waiting in await broker.Reports!.PeekAsync(queue.Queue, 1000, cancellationToken)
-                .ConfigureAwait(false))
-            {
-                if (waiting is { State: QueuedState.Scheduled, Until: { } until })
-                    Next = Sooner(Next, until, $"an event of queue '{queue.Queue}' that comes again", isNow: false);
-            }
+            // What is in hand or ready comes first, and then what is due next. In key order what is ready may wait for
+            // one that comes again later.
+            var first = await broker.Reports!.PeekAsync(queue, isInKeyOrder ? MostInKeyOrder : 1, cancellationToken)
+                .ConfigureAwait(false);
+            if (first.FirstOrDefault(e => e.State == QueuedState.Scheduled) is { Until: { } until } later)
+                Next = Sooner(Next, until, $"{NameOf(later)} of queue '{queue}', which comes again", isNow: false);
+            if (first is not [{ State: not QueuedState.Scheduled and var state } next, ..]) continue;
+            var brake = BrakeOf(queue, services);
+            busy.Add($"{NameOf(next)} of queue '{queue}', which is {(state == QueuedState.InHand ? "in hand" : "ready")}"
+                + (brake is null ? "" : $", while the queue's brake is on: {brake}"));
+            WaitsForTime &= state == QueuedState.InHand || brake is not null
+                || (isInKeyOrder && first.Any(e => e.State == QueuedState.Scheduled));
+        }
+    }
+
+    private static string NameOf(QueuedEvent queued)
+    {
+        try
+        {
+            var @event = CourierEvent.Read(queued.Json);
+            return $"{@event.Type} {@event.Id}";
+        }
+        catch (UnreadableEventException)
+        {
+            return "an event that cannot be read";
         }
     }
 

@@ -23,8 +23,12 @@ internal sealed class Sight(TrialClock clock, Action<string>? log)
     private readonly Signal changed = new();
     private long version;
     private int deliveries;
+    private bool isRelayed;
 
     public TrialFaults Faults { get; set; }
+
+    /// <summary>Whether anybody reads what is logged.</summary>
+    public bool IsLogging => log is not null;
 
     /// <summary>Grows with everything that is seen.</summary>
     public long Version => Volatile.Read(ref version);
@@ -59,6 +63,15 @@ internal sealed class Sight(TrialClock clock, Action<string>? log)
         }
     }
 
+    /// <summary>Whether an event is on its way to a receiver, or with one: more will be seen of it at once.</summary>
+    public bool IsUnderWay
+    {
+        get
+        {
+            lock (gate) return isRelayed || unsettled.Count > 0;
+        }
+    }
+
     /// <summary>
     /// Whether something has been handled whose outcome nobody has told of yet: the broker may know it already.
     /// </summary>
@@ -84,6 +97,7 @@ internal sealed class Sight(TrialClock clock, Action<string>? log)
         {
             if (!relayed.Add((service, new EventKey(@event.Source, @event.Id)))) return;
             published.Add(seen);
+            isRelayed = true;
             if (Faults.HasFlag(TrialFaults.PublishedTwice)) copies.Enqueue(encoded);
         }
         Note(seen.ToString());
@@ -95,6 +109,7 @@ internal sealed class Sight(TrialClock clock, Action<string>? log)
         lock (gate)
         {
             running.Add(handler);
+            isRelayed = false;
             foreach (var delivery in handler.Deliveries) unsettled.Add(delivery.Taken);
         }
         Seen();

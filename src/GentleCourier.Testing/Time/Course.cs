@@ -13,7 +13,7 @@ internal sealed class Course(
 {
     // While something is in hand, renewals of its lease have to come in between.
     private static readonly TimeSpan LongestStep = Joining.Lease / 6;
-    private static readonly TimeSpan ShortestLook = TimeSpan.FromMilliseconds(1),
+    private static readonly TimeSpan ShortestLook = TimeSpan.FromMilliseconds(3),
         LongestLook = TimeSpan.FromMilliseconds(20);
 
     private readonly HashSet<TrialService> known = [];
@@ -107,16 +107,31 @@ internal sealed class Course(
             }
             stillness.Look(version);
             if (stillness.IsOver) throw Stands(reading, running);
-            if (reading is not null && stillness.IsStill(reading.WaitsForTime)
-                && (clock.Next(clock.Library) ?? clock.Next(clock.Aside)) is { } timer)
+            if (reading is not null && stillness.IsStill(reading.WaitsForTime) && NextTimer(reading) is { } timer)
             {
                 clock.MoveTo(timer - clock.Now < LongestStep ? timer : clock.Now + LongestStep);
                 stillness.Moved();
             }
-            var look = running.Count > 0 ? LongestLook : ShortestLook;
-            await Task.WhenAny(changed, Task.Delay(look, cancellationToken)).ConfigureAwait(false);
+            await WaitAsync(changed, running.Count > 0 ? LongestLook : ShortestLook, cancellationToken)
+                .ConfigureAwait(false);
         }
     }
+
+    /// <summary>Waits until it is worth looking again: something is done, or a little time is over.</summary>
+    private async Task WaitAsync(Task changed, TimeSpan time, CancellationToken cancellationToken)
+    {
+        var limit = Task.Delay(time, cancellationToken);
+        do
+        {
+            await Task.WhenAny(changed, limit).ConfigureAwait(false);
+            changed = sight.Changed;
+        }
+        while (!limit.IsCompleted && sight.IsUnderWay);
+    }
+
+    /// <summary>For what something may wait that could be done now.</summary>
+    private DateTimeOffset? NextTimer(Reading reading) =>
+        Earliest(clock.Next(clock.Library), reading.WaitsForTime ? reading.Next?.At : null) ?? clock.Next(clock.Aside);
 
     /// <summary>The broker learns what has become of a delivery a little before the trial does.</summary>
     private bool IsTold(Stillness stillness)
