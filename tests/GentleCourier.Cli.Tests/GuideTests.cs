@@ -18,15 +18,16 @@ public sealed class GuideTests
     {
         using var courier = new Courier();
         var first = Step.In(Guide, "## A first program", "## 1. Connect");
-        var withContexts = Step.In(Guide, "### With EF Core", "## 2. Publish");
+        var further = Step.In(Guide, "### With EF Core", "## 2. Publish").Concat(Step.In(Guide, "## 6. Test", null))
+            .ToList();
         Assert.Equal(["Gate/Program.cs", "Fares/Program.cs", "Night/Program.cs", "Deck/Program.cs",
-            "Crew.Data/CrewContext.cs", "Crew/Program.cs"], first.Concat(withContexts).OfType<Step.Write>()
-                .Select(w => w.File));
+            "Crew.Data/CrewContext.cs", "Crew/Program.cs", "Fares.Tests/Program.cs"],
+            first.Concat(further).OfType<Step.Write>().Select(w => w.File));
         // Short enough to be typed in five minutes.
         var lines = first.OfType<Step.Write>().Take(2).SelectMany(w => w.Text.Split('\n')).Where(l => l.Trim() != "");
         Assert.InRange(lines.Count(), 1, 40);
         using var reader = new Reader(courier.Folder, Packages.Surroundings(courier.Folder));
-        await reader.FollowAsync(first.Concat(withContexts).Select(step => step switch
+        await reader.FollowAsync(first.Concat(further).Select(step => step switch
         {
             // What has been built is packed, rather than built once more.
             Step.Type(var commands) => new Step.Type(OnFreePorts(commands.Replace(

@@ -168,7 +168,8 @@ public sealed class PackageTests : IClassFixture<Packages>, IDisposable
             "OpenTelemetry.Extensions.Hosting 1.20.1", "OpenTelemetry.Instrumentation.AspNetCore 1.20.2",
             "OpenTelemetry.Exporter.OpenTelemetryProtocol 1.20.1",
             $"GentleCourier.Sqlite {packages.Version}", $"GentleCourier.Postgres {packages.Version}",
-            $"GentleCourier.Amqp {packages.Version}", $"GentleCourier.EntityFrameworkCore {packages.Version}");
+            $"GentleCourier.Amqp {packages.Version}", $"GentleCourier.EntityFrameworkCore {packages.Version}",
+            $"GentleCourier.Testing {packages.Version}");
         var folder = Path.Combine(shell.Folder, "Shown");
         await File.WriteAllTextAsync(Path.Combine(folder, "Program.cs"), "return 0;");
         await File.WriteAllTextAsync(Path.Combine(folder, "Surroundings.cs"), surroundings);

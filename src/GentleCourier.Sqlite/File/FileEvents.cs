@@ -13,7 +13,14 @@ internal sealed partial class FileEvents : IDisposable
     private const int NonBlocking = 0x800, CloseOnExec = 0x80000;
     private const short Readable = 1;
 
-    private readonly int events = inotify_init1(NonBlocking | CloseOnExec);
+    // A user has 128 of them, for all of its processes, and whatever else watches files needs some: the rest is looked
+    // at again and again instead. To share one would cost a thread's turn each time, in all that waits for a commit.
+    private const int Most = 64;
+
+    private static int open;
+
+    private readonly int events = Interlocked.Increment(ref open) <= Most
+        ? inotify_init1(NonBlocking | CloseOnExec) : -1;
     private readonly int interrupts = eventfd(0, NonBlocking | CloseOnExec);
     private bool armed;
 
@@ -57,6 +64,7 @@ internal sealed partial class FileEvents : IDisposable
 
     public void Dispose()
     {
+        Interlocked.Decrement(ref open);
         if (events >= 0) _ = close(events);
         if (interrupts >= 0) _ = close(interrupts);
     }

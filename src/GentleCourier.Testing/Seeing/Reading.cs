@@ -124,7 +124,8 @@ internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
                 Next = Sooner(Next, until, $"{NameOf(later)} of queue '{queue}', which comes again", isNow: false);
             if (first is not [{ State: not QueuedState.Scheduled and var state } next, ..]) continue;
             var brake = BrakeOf(queue, services);
-            busy.Add($"{NameOf(next)} of queue '{queue}', which is {(state == QueuedState.InHand ? "in hand" : "ready")}"
+            var how = state == QueuedState.InHand ? "in hand" : "ready";
+            busy.Add($"{NameOf(next)} of queue '{queue}', which is {how}"
                 + (brake is null ? "" : $", while the queue's brake is on: {brake}"));
             WaitsForTime &= state == QueuedState.InHand || brake is not null
                 || (isInKeyOrder && first.Any(e => e.State == QueuedState.Scheduled));

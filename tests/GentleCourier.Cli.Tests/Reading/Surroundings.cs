@@ -2,10 +2,12 @@ using System.Data.Common;
 using Dapper;
 using GentleCourier;
 using GentleCourier.ByHand;
+using GentleCourier.Testing;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Diagnostics.HealthChecks;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
+using Npgsql;
 using OpenTelemetry.Metrics;
 using OpenTelemetry.Trace;
 
@@ -49,6 +51,9 @@ public abstract class Surroundings
 
     [WireType("skerryline.sailing-reminder")]
     public sealed record SailingReminder(string Sailing, DateTimeOffset Departs);
+
+    [WireType("skerryline.deck-nearly-full")]
+    public sealed record DeckNearlyFull(string Sailing, int OnBoard, int Limit);
 
     [WireType("skerryline.accounts-due")]
     public sealed record AccountsDue;
