@@ -34,6 +34,7 @@ public sealed class Trial : IAsyncDisposable
     private readonly List<TrialService> services = [];
     private readonly SemaphoreSlim opening = new(1);
     private IBroker? broker;
+    private int isDisposed;
 
     /// <param name="options">How it is run.</param>
     /// <exception cref="ArgumentOutOfRangeException">An option is out of range.</exception>
@@ -64,6 +65,35 @@ public sealed class Trial : IAsyncDisposable
 
     /// <summary>What came of each delivery, in the order in which it was settled.</summary>
     public IReadOnlyList<HandledEvent> Deliveries => sight.Handled;
+
+    /// <summary>The one event of a contract that has been published.</summary>
+    /// <param name="which">Of those that this is true of; null: of all.</param>
+    /// <exception cref="TrialException">There is none, or there are several; and what has happened instead.</exception>
+    public PublishedEvent SinglePublished<TContract>(Func<TContract, bool>? which = null) where TContract : notnull =>
+        sight.Single("published", Published, p => p.Is<TContract>(), p => p.Data<TContract>(), which);
+
+    /// <summary>The one delivery of a contract that a receiver has handled.</summary>
+    /// <param name="which">Of those that this is true of; null: of all.</param>
+    /// <exception cref="TrialException">There is none, or there are several; and what has happened instead.</exception>
+    public HandledEvent SingleHandled<TContract>(Func<TContract, bool>? which = null) where TContract : notnull =>
+        sight.Single("handled", Deliveries, d => d.Outcome == HandledAs.Handled && d.Is<TContract>(),
+            d => d.Data<TContract>(), which);
+
+    /// <summary>The one delivery of a contract that has been set aside.</summary>
+    /// <param name="which">Of those that this is true of; null: of all.</param>
+    /// <exception cref="TrialException">There is none, or there are several; and what has happened instead.</exception>
+    public HandledEvent SingleSetAside<TContract>(Func<TContract, bool>? which = null) where TContract : notnull =>
+        sight.Single("set aside", Deliveries, d => d.Outcome == HandledAs.SetAside && d.Is<TContract>(),
+            d => d.Data<TContract>(), which);
+
+    /// <summary>That nothing has been set aside.</summary>
+    /// <exception cref="TrialException">Something has, and why.</exception>
+    public void NothingSetAside()
+    {
+        var aside = Deliveries.Where(d => d.Outcome == HandledAs.SetAside).ToList();
+        if (aside.Count > 0)
+            throw sight.Problem($"expected that nothing is set aside, and {aside.Count} are:\n{Sight.Lines(aside)}");
+    }
 
     private List<TrialService> Running
     {
@@ -96,9 +126,17 @@ public sealed class Trial : IAsyncDisposable
         var service = Join(builder.Services, name);
         var host = builder.Build();
         (service.Host, service.Provider) = (host, host.Services);
-        await Hosts.PrepareAsync(host, prepare, cancellationToken).ConfigureAwait(false);
-        await host.StartAsync(cancellationToken).ConfigureAwait(false);
-        return service;
+        try
+        {
+            await Hosts.PrepareAsync(host, prepare, cancellationToken).ConfigureAwait(false);
+            await host.StartAsync(cancellationToken).ConfigureAwait(false);
+            return service;
+        }
+        catch (Exception)
+        {
+            host.Dispose();
+            throw;
+        }
     }
 
     /// <summary>
@@ -195,28 +233,36 @@ public sealed class Trial : IAsyncDisposable
         AdvanceToAsync(clock.Now + time, cancellationToken);
 
     /// <summary>Stops one service, as a deployment does; others go on.</summary>
-    public Task StopAsync(TrialService service, CancellationToken cancellationToken = default)
+    /// <exception cref="AggregateException">Something in it could not be stopped.</exception>
+    public async Task StopAsync(TrialService service, CancellationToken cancellationToken = default)
     {
         ArgumentNullException.ThrowIfNull(service);
-        return EndAsync(service.StopAsync(cancellationToken));
+        var stopping = service.StopAsync(cancellationToken);
+        await PassAsync(stopping).ConfigureAwait(false);
+        await stopping.ConfigureAwait(false);
     }
 
     /// <summary>Stops all services, and removes what the trial has made.</summary>
     public async ValueTask DisposeAsync()
     {
+        if (Interlocked.Exchange(ref isDisposed, 1) != 0) return;
         clock.Free();
         List<TrialService> last;
         lock (services) last = services.FindAll(s => s is { Runs: true });
         using var limit = new CancellationTokenSource(LongestFarewell);
         // All at once: each may wait for what another has in hand.
-        await EndAsync(Task.WhenAll(last.Select(s => s.StopAsync(limit.Token)))).ConfigureAwait(false);
+        var stopping = Task.WhenAll(last.Select(s => s.StopAsync(limit.Token)));
+        await PassAsync(stopping).ConfigureAwait(false);
+        // A test that has ended is not to fail by what its services do at their end; that is told.
+        await stopping.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (stopping.Exception is { } problem) sight.Log($"a service could not be stopped: {Words.InLine(problem)}");
         if (broker is not null) await broker.DisposeAsync().ConfigureAwait(false);
         await places.DisposeAsync().ConfigureAwait(false);
         opening.Dispose();
     }
 
     /// <summary>What the services wait for at their end, by the trial's clock, passes.</summary>
-    private async Task EndAsync(Task stopping)
+    private async Task PassAsync(Task stopping)
     {
         var began = Stopwatch.GetTimestamp();
         while (!stopping.IsCompleted && Stopwatch.GetElapsedTime(began) < LongestFarewell)
@@ -225,7 +271,6 @@ public sealed class Trial : IAsyncDisposable
             if (!stopping.IsCompleted && Stopwatch.GetElapsedTime(began) > ShortestFarewell)
                 clock.MoveTo(clock.Now + TimeSpan.FromSeconds(1));
         }
-        await stopping.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
     }
 
     private async Task<IBroker> OpenBrokerAsync(CancellationToken cancellationToken)

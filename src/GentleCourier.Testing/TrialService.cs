@@ -1,4 +1,5 @@
 using GentleCourier.Events;
+using GentleCourier.Hosting;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 
@@ -7,6 +8,8 @@ namespace GentleCourier.Testing;
 /// <summary>A service that takes part in a <see cref="Trial"/>. Thread-safe.</summary>
 public sealed class TrialService
 {
+    private ContractCodec? codec;
+
     internal TrialService(string name) => Name = name;
 
     /// <summary>Its name, as the test has given it.</summary>
@@ -33,7 +36,14 @@ public sealed class TrialService
     /// <summary>Ends when its program has; null where the trial has no hand in that.</summary>
     internal Task? Ended { get; set; }
 
-    internal ContractCodec Codec => Services.GetRequiredService<ContractCodec>();
+    /// <summary>What its host runs beside the library and the framework, which may set timers.</summary>
+    internal IReadOnlyList<Type> OthersHosted => [.. Services.GetServices<IHostedService>()
+        .Where(s => s is not CourierWork && s.GetType().Assembly != typeof(TrialService).Assembly
+            && s.GetType().Namespace?.StartsWith("Microsoft.", StringComparison.Ordinal) != true)
+        .Select(s => s.GetType())];
+
+    /// <summary>Known for longer than its services are.</summary>
+    internal ContractCodec Codec => codec ??= Services.GetRequiredService<ContractCodec>();
 
     /// <summary>Stops its host, and waits for it. Whoever has made it disposes of it.</summary>
     internal async Task StopAsync(CancellationToken cancellationToken)

@@ -30,9 +30,9 @@ public sealed class TrialStore : IAsyncDisposable
         this.options = options;
         clock = new TrialClock(options.Start);
         sight = new Sight(clock, options.Log);
-        places = Places.For(options);
         var builder = Hosts.NewBuilder(Name);
         register?.Invoke(builder);
+        places = Places.For(options);
         if (!Joining.HasCourier(builder.Services))
             builder.Services.AddGentleCourier(courier => courier.Options.Source = $"urn:trial:{Name}");
         var service = builder.Services.Join(Name, places, clock, sight);

@@ -32,6 +32,30 @@ public sealed class FileTests
         }
     }
 
+    /// <summary>
+    /// The kernel gives a user 128 notifications of files: however many are watched here, others can watch some.
+    /// </summary>
+    [Fact]
+    public async Task Watching_many_files_leaves_notifications_for_others()
+    {
+        await using var place = new Folder();
+        var watched = Path.Combine(place.Path, "watched");
+        await File.WriteAllTextAsync(watched, "");
+        var all = Enumerable.Range(0, 200).Select(_ => new FileEvents()).ToList();
+        try
+        {
+            var armed = all.Where(events => events.Arm(watched)).ToList();
+            Assert.InRange(armed.Count, 1, 64);
+            using (var others = new FileSystemWatcher(place.Path)) others.EnableRaisingEvents = true;
+            await File.AppendAllTextAsync(watched, "more");
+            Assert.All(armed, events => Assert.True(events.Wait(TimeSpan.FromMinutes(1))));
+        }
+        finally
+        {
+            all.ForEach(events => events.Dispose());
+        }
+    }
+
     /// <summary>Half a minute of real waiting, which is what it is about; three wait at once.</summary>
     [Fact]
     public async Task A_file_that_another_process_keeps_locked_is_told_as_that_to_all_who_wait_for_it()

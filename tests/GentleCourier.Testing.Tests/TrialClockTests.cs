@@ -82,6 +82,8 @@ public sealed class TrialClockTests
         var tick = periodic.WaitForNextTickAsync().AsTask();
         Assert.Equal(Start.AddHours(1), clock.Next(clock.Application));
         Assert.Null(clock.Next(clock.Library));
+        using var ticks = new PeriodicTimer(TimeSpan.FromSeconds(5), clock.Application);
+        Assert.Equal(Start.AddSeconds(5), clock.Next(clock.Application));
         clock.MoveTo(Start.AddHours(2));
         Assert.True(await tick);
         await Task.Delay(Timeout.Infinite, source.Token).ContinueWith(_ => { }, TaskScheduler.Default);

@@ -67,6 +67,30 @@ public sealed class TrialFailureTests
         Assert.Equal(id, Assert.Single(trial.Published).Event.Id);
     }
 
+    [Fact]
+    public async Task An_expectation_that_is_not_met()
+    {
+        await using var trial = New();
+        await trial.ReceivedElsewhereAsync<PassengerBoarded>();
+        var harbour = await trial.StartAsync("harbour", Services.Harbour);
+        var (one, two) = (await harbour.BoardAsync("card-1"), await harbour.BoardAsync("card-2"));
+        await trial.RunUntilIdleAsync();
+
+        Assert.Equal(two, trial.SinglePublished<PassengerBoarded>(p => p.Card == "card-2").Event.Id);
+        trial.NothingSetAside();
+        Says(() => trial.SinglePublished<PassengerBoarded>(),
+            "expected one skerryline.passenger-boarded to be published", "there are 2:", one, two);
+        Says(() => trial.SinglePublished<PassengerBoarded>(p => p.Cents == 1), "there is none; 2 of", one, two);
+        Says(() => trial.SinglePublished<CardCharged>(), "there is none\nWhat has happened so far:", one, two);
+        Says(() => trial.SingleHandled<PassengerBoarded>(), "to be handled, and there is none", one, two);
+
+        void Says(Func<object> expect, params string[] says)
+        {
+            var message = Assert.Throws<TrialException>(expect).Message;
+            Assert.All(says, said => Assert.Contains(said, message, StringComparison.Ordinal));
+        }
+    }
+
     [WireType("skerryline.echo")]
     public sealed record Echo(int Number);
 

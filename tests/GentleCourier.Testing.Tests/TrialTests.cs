@@ -79,8 +79,9 @@ public sealed class TrialTests
         await harbour.BoardAsync("card-7");
         await trial.RunUntilIdleAsync();
 
-        var last = trial.Deliveries[^1];
-        Assert.Equal(HandledAs.SetAside, last.Outcome);
+        var last = trial.SingleSetAside<PassengerBoarded>();
+        Assert.Contains("the card reader is broken", Assert.Throws<TrialException>(trial.NothingSetAside).Message,
+            StringComparison.Ordinal);
         Assert.Contains("the card reader is broken", last.Reason, StringComparison.Ordinal);
         Assert.Equal(new ReceiverOptions().MaxAttempts, last.Attempt);
         Assert.Empty(await fares.Services.ChargesAsync());
@@ -198,20 +199,50 @@ public sealed class TrialTests
         Assert.Equal(60, trial.Published.Count(p => p.Is<CardCharged>()));
     }
 
-    [Fact]
-    public async Task Timers_of_the_service_fire_each_in_its_time()
+    [Theory, InlineData(true), InlineData(false)]
+    public async Task Timers_of_the_service_fire_each_in_its_time(bool ticks)
     {
         await using var trial = New("sqlite");
         await trial.ReceivedElsewhereAsync<PassengerBoarded>();
         await trial.StartAsync("harbour", builder =>
         {
             Services.Harbour(builder);
-            builder.Services.AddHostedService<Hourly>();
+            if (ticks) builder.Services.AddHostedService<Ticking>();
+            else builder.Services.AddHostedService<Hourly>();
         });
         await trial.AdvanceByAsync(TimeSpan.FromDays(1));
-        Assert.Equal(24, trial.Published.Count);
         Assert.Equal(
             Enumerable.Range(1, 24).Select(h => Noon.AddHours(h)), trial.Published.Select(p => p.Event.Time!.Value));
+    }
+
+    [Fact]
+    public async Task A_service_that_cannot_be_stopped_says_so()
+    {
+        await using var trial = New("sqlite");
+        var harbour = await trial.StartAsync("harbour", builder =>
+        {
+            Services.Harbour(builder);
+            builder.Services.AddHostedService<Stubborn>();
+        });
+        var problem = await Assert.ThrowsAnyAsync<Exception>(() => trial.StopAsync(harbour));
+        Assert.Contains("not yet", problem.ToString(), StringComparison.Ordinal);
+    }
+
+    private sealed class Stubborn : IHostedService
+    {
+        public Task StartAsync(CancellationToken cancellationToken) => Task.CompletedTask;
+
+        public Task StopAsync(CancellationToken cancellationToken) => throw new InvalidOperationException("not yet");
+    }
+
+    private sealed class Ticking(TimeProvider clock, IOutbox outbox) : BackgroundService
+    {
+        protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+        {
+            using var timer = new PeriodicTimer(TimeSpan.FromHours(1), clock);
+            while (await timer.WaitForNextTickAsync(stoppingToken))
+                await outbox.AddAloneAsync(new PassengerBoarded("card-1", 1), null, stoppingToken);
+        }
     }
 
     private sealed class Hourly(TimeProvider clock, IOutbox outbox) : BackgroundService

@@ -67,7 +67,7 @@ public sealed class HandledEvent
         {
             HandledAs.Handled => "handled",
             HandledAs.HandledBefore => "a copy of what has been handled, absorbed",
-            HandledAs.ComesAgain when Delay is { } delay => $"comes again in {delay}: {Reason}",
+            HandledAs.ComesAgain when Delay is { } delay => $"comes again in {TrialText.Of(delay)}: {Reason}",
             HandledAs.SetAside => $"set aside: {Reason}",
             _ => $"given back: {Reason}",
         };

@@ -48,7 +48,7 @@ internal sealed class Reading(DateTimeOffset now, Dictionary<string, int> tries)
         var reading = new Reading(now, tries);
         var stores = new HashSet<string>(StringComparer.Ordinal);
         var queues = new Dictionary<string, bool>(StringComparer.Ordinal);
-        foreach (var service in services)
+        foreach (var service in services.Where(s => s.Runs))
         {
             var (setup, preparation) = (service.Services.GetRequiredService<CourierSetup>(),
                 service.Services.GetRequiredService<Preparation>());

@@ -174,6 +174,23 @@ internal sealed class Sight(TrialClock clock, Action<string>? log)
         }
     }
 
+    /// <summary>The one that is expected, of what has been seen.</summary>
+    public TSeen Single<TSeen, TContract>(string how, IReadOnlyList<TSeen> all, Func<TSeen, bool> isOf,
+        Func<TSeen, TContract> dataOf, Func<TContract, bool>? which)
+        where TSeen : notnull
+    {
+        var type = ContractCodec.WireTypeOf(typeof(TContract));
+        var ofType = all.Where(isOf).ToList();
+        var found = which is null ? ofType : ofType.FindAll(seen => which(dataOf(seen)));
+        if (found.Count == 1) return found[0];
+        var rest = which is not null && found.Count == 0 && ofType.Count > 0
+            ? $"; {ofType.Count} of {type} are not the one:\n{Lines(ofType)}" : "";
+        throw Problem($"expected one {type} to be {how}{(which is null ? "" : ", of those that are asked for")}, and "
+            + (found.Count == 0 ? $"there is none{rest}" : $"there are {found.Count}:\n{Lines(found)}"));
+    }
+
+    public static string Lines<TSeen>(IEnumerable<TSeen> seen) => string.Join('\n', seen.Select(one => $"  {one}"));
+
     public void Warned(string line)
     {
         lock (gate)

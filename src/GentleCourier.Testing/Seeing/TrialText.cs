@@ -8,5 +8,7 @@ internal static class TrialText
     public static string Of(DateTimeOffset time) =>
         time.ToUniversalTime().ToString("yyyy-MM-dd HH:mm:ss.fff'Z'", CultureInfo.InvariantCulture);
 
-    public static string Of(TimeSpan time) => time.ToString("c", CultureInfo.InvariantCulture);
+    /// <summary>To the millisecond.</summary>
+    public static string Of(TimeSpan time) => TimeSpan.FromMilliseconds((long)time.TotalMilliseconds)
+        .ToString("g", CultureInfo.InvariantCulture);
 }

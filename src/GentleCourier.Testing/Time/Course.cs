@@ -16,7 +16,7 @@ internal sealed class Course(
     private static readonly TimeSpan ShortestLook = TimeSpan.FromMilliseconds(3),
         LongestLook = TimeSpan.FromMilliseconds(20);
 
-    private readonly HashSet<TrialService> known = [];
+    private readonly ApplicationTime application = new(clock, sight);
     private readonly Dictionary<string, int> tries = new(StringComparer.Ordinal);
     private int deliveries, isRunning;
 
@@ -36,22 +36,13 @@ internal sealed class Course(
         {
             deliveries = sight.Deliveries;
             tries.Clear();
-            await BeginAsync(cancellationToken).ConfigureAwait(false);
+            await application.BeginAsync(services(), cancellationToken).ConfigureAwait(false);
             while (await StepAsync(target, cancellationToken).ConfigureAwait(false)) continue;
         }
         finally
         {
             Volatile.Write(ref isRunning, 0);
         }
-    }
-
-    /// <summary>What services do by themselves has begun, and waits for the clock.</summary>
-    private async Task BeginAsync(CancellationToken cancellationToken)
-    {
-        var now = services();
-        if (now.All(known.Contains)) return;
-        known.UnionWith(now);
-        await LetGoOnAsync(cancellationToken).ConfigureAwait(false);
     }
 
     /// <summary>Whether there is more to do.</summary>
@@ -61,7 +52,9 @@ internal sealed class Course(
         if (NextStop(reading, target) is not { } stop) return false;
         var isTimers = clock.Next(clock.Application) <= stop;
         // Where somebody else has published meanwhile, and it is being handled, that comes first.
-        if (clock.MoveTo(stop) && isTimers) await LetGoOnAsync(cancellationToken).ConfigureAwait(false);
+        var set = clock.Set;
+        if (clock.MoveTo(stop) && isTimers)
+            await application.LetGoOnAsync(set + 1, cancellationToken).ConfigureAwait(false);
         return true;
     }
 
@@ -141,7 +134,21 @@ internal sealed class Course(
         return true;
     }
 
-    private async Task<Reading> ReadAsync(CancellationToken cancellationToken) => await Reading.TakeAsync(
+    private async Task<Reading> ReadAsync(CancellationToken cancellationToken)
+    {
+        var before = services().Count;
+        try
+        {
+            return await ReadOnceAsync(cancellationToken).ConfigureAwait(false);
+        }
+        catch (ObjectDisposedException) when (services().Count < before)
+        {
+            // A program has ended by itself in the middle of it.
+            return await ReadOnceAsync(cancellationToken).ConfigureAwait(false);
+        }
+    }
+
+    private async Task<Reading> ReadOnceAsync(CancellationToken cancellationToken) => await Reading.TakeAsync(
         services(), await broker(cancellationToken).ConfigureAwait(false), clock.Now, tries,
         cancellationToken).ConfigureAwait(false);
 
@@ -153,18 +160,10 @@ internal sealed class Course(
         await to.PublishAsync(copies, cancellationToken).ConfigureAwait(false);
     }
 
-    /// <summary>What the clock has set going shows itself.</summary>
-    private async Task LetGoOnAsync(CancellationToken cancellationToken)
-    {
-        var (began, set) = (Stopwatch.GetTimestamp(), clock.Set);
-        while (clock.Set == set && Stopwatch.GetElapsedTime(began) < Stillness.Least)
-            await Task.Delay(ShortestLook, cancellationToken).ConfigureAwait(false);
-    }
-
     private TrialException Held(Reading reading) => sight.Problem(
         $"""
         the trial cannot come to an end: what waits in an outbox cannot go.
-        {string.Join('\n', reading.Held.Select(h => $"  {h}"))}
+        {Sight.Lines(reading.Held)}
         Start the service that receives it in this trial; or, where that is no part of it, say
         trial.ReceivedElsewhereAsync
         """);
@@ -173,7 +172,7 @@ internal sealed class Course(
         $"""
         the trial does not come to an end: there were more than {options.MostDeliveries} deliveries, and there is
         still more to do.
-        {Lines(reading.Busy)}
+        {Sight.Lines(reading.Busy.Count > 0 ? reading.Busy : [reading.Next?.What ?? "nothing at this moment"])}
         Something publishes itself anew for ever, or comes again and again; or TrialOptions.MostDeliveries is too low
         """);
 
@@ -181,14 +180,12 @@ internal sealed class Course(
         running.Count > 0
             ? $"""
             for {TrialText.Of(options.Limit)} nothing has happened, and a handler does not return:
-            {Lines([.. running.Select(r => r.ToString())])}
+            {Sight.Lines(running)}
             The trial's clock stands while a handler runs. One that waits for a time had better throw a RetryException;
             one that really takes so long needs a higher TrialOptions.Limit
             """
             : $"""
             for {TrialText.Of(options.Limit)} nothing has happened, and there is still something to do:
-            {Lines(reading?.Busy ?? [])}
+            {Sight.Lines(reading?.Busy ?? [])}
             """);
-
-    private static string Lines(IReadOnlyList<string> lines) => string.Join('\n', lines.Select(line => $"  {line}"));
 }

@@ -44,15 +44,15 @@ internal sealed class TrialClock
     }
 
     /// <summary>
-    /// When the next timer falls due that is set once; null where there is none. What ticks again and again is nothing
-    /// that anybody waits for.
+    /// When the next timer falls due; null where there is none. Of the library's those that are set once: no event
+    /// waits for what ticks again and again.
     /// </summary>
     public DateTimeOffset? Next(TimeProvider face)
     {
         lock (gate)
         {
             foreach (var timer in timers)
-                if (timer.Face == face && !timer.IsPeriodic) return began + timer.Due;
+                if (timer.Face == face && (face == Application || !timer.IsPeriodic)) return began + timer.Due;
             return null;
         }
     }
