@@ -25,7 +25,7 @@ public sealed class Trial : IAsyncDisposable
     private const string Elsewhere = "trial.elsewhere";
 
     private static readonly TimeSpan ShortestFarewell = TimeSpan.FromMilliseconds(500),
-        LongestFarewell = TimeSpan.FromSeconds(10);
+        LongestFarewell = TimeSpan.FromSeconds(10), LongestStart = TimeSpan.FromMinutes(2);
 
     private readonly TrialClock clock;
     private readonly Sight sight;
@@ -161,12 +161,21 @@ public sealed class Trial : IAsyncDisposable
                 joined.RemoveAll<ILoggerProvider>();
                 service = Join(joined, name);
             });
-        var host = await run.Built.ConfigureAwait(false);
-        if (service is null)
-            throw new TrialException(
-                $"the program of '{name}' has built a host without asking anybody about its services");
-        (service.Host, service.Ended) = (host, run.Ended);
-        await Task.WhenAny(service.Started.Task, run.Ended).ConfigureAwait(false);
+        try
+        {
+            var host = await run.Built.WaitAsync(LongestStart).ConfigureAwait(false);
+            if (service is null)
+                throw new TrialException(
+                    $"the program of '{name}' has built a host without asking anybody about its services");
+            (service.Host, service.Ended) = (host, run.Ended);
+            await Task.WhenAny(service.Started.Task, run.Ended).WaitAsync(LongestStart).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            throw sight.Problem(
+                $"the program of '{name}' has not started within {TrialText.Of(LongestStart)}: what does it wait for "
+                + "before its host runs?");
+        }
         if (service.Started.Task.IsCompleted) return service;
         await run.Ended.ConfigureAwait(false);
         throw new TrialException($"the program of '{name}' has ended before its host had started");

@@ -27,7 +27,7 @@ public sealed class TrialServer : IAsyncDisposable
         $"{Prefix}{DateTime.UtcNow.ToString(Form, CultureInfo.InvariantCulture)}_{Guid.NewGuid().ToString("N")[..8]}";
     private readonly Lazy<NpgsqlDataSource> server;
     private readonly ConcurrentDictionary<string, Lazy<Task<string>>> templates = new(StringComparer.Ordinal);
-    private int made;
+    private int made, hasCleared;
 
     /// <param name="address">
     /// <c>postgres://USER@HOST:PORT/DATABASE</c>, of a database that exists, from which others are made; the password
@@ -95,7 +95,7 @@ public sealed class TrialServer : IAsyncDisposable
 
     private async Task<string> PrepareAsync(string? service)
     {
-        if (templates.Count == 1) await ClearAsync().ConfigureAwait(false);
+        if (Interlocked.Exchange(ref hasCleared, 1) == 0) await ClearAsync().ConfigureAwait(false);
         var name = $"{run}_t{Interlocked.Increment(ref made)}";
         await RunAsync($"CREATE DATABASE {name}").ConfigureAwait(false);
         var address = Places.Parse(AddressOf(name));

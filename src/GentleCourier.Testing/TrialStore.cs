@@ -175,10 +175,12 @@ public sealed class TrialStore : IAsyncDisposable
     }
 
     /// <summary>Moves the clock on.</summary>
+    /// <exception cref="InvalidOperationException">A receiver is running.</exception>
     public void Advance(TimeSpan time)
     {
         ArgumentOutOfRangeException.ThrowIfLessThan(time, TimeSpan.Zero);
-        clock.MoveTo(clock.Now + time);
+        if (!clock.MoveTo(clock.Now + time))
+            throw new InvalidOperationException("the clock stands while a receiver runs; move it before or after that");
     }
 
     /// <summary>Removes it.</summary>

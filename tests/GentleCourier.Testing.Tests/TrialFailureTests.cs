@@ -114,6 +114,28 @@ public sealed class TrialFailureTests
         await FailsAsync(trial, "more than 200 deliveries", "TrialOptions.MostDeliveries", "the last 40 of it");
     }
 
+    private sealed class EverySecond(TimeProvider clock) : BackgroundService
+    {
+        protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+        {
+            using var timer = new PeriodicTimer(TimeSpan.FromSeconds(1), clock);
+            while (await timer.WaitForNextTickAsync(stoppingToken)) continue;
+        }
+    }
+
+    [Fact]
+    public async Task Timers_that_make_the_way_endless()
+    {
+        await using var trial = New();
+        var harbour = await trial.StartAsync("harbour", builder =>
+        {
+            Services.Harbour(builder);
+            builder.Services.AddHostedService<EverySecond>();
+        });
+        await harbour.BoardAsync("card-7", options: new EventOptions { Due = DueTime.In(TimeSpan.FromDays(365)) });
+        await FailsAsync(trial, "nothing has happened but timers of the services' own", "for later");
+    }
+
     [Fact]
     public async Task A_service_without_a_courier_or_of_no_name()
     {

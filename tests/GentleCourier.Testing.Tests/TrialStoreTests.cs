@@ -143,6 +143,7 @@ public sealed class TrialStoreTests
             new Charge(store.Outbox, new Script { Before = (_, _) => new TaskCompletionSource().Task }),
             new PassengerBoarded("card-7", 250)));
         Assert.Contains("Charge of service 'store'", problem.Message, StringComparison.Ordinal);
+        Assert.Throws<InvalidOperationException>(() => store.Advance(TimeSpan.FromDays(1)));
     }
 
     [Fact]

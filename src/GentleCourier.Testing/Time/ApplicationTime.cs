@@ -10,13 +10,17 @@ namespace GentleCourier.Testing;
 internal sealed class ApplicationTime(TrialClock clock, Sight sight)
 {
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(3), Usual = TimeSpan.FromMilliseconds(250),
-        WhenCold = TimeSpan.FromSeconds(2);
+        WhenCold = TimeSpan.FromSeconds(2), WhenSilent = TimeSpan.FromMilliseconds(10);
+
+    // After so many times in a row in which nothing was seen, nothing is expected.
+    private const int Silence = 8;
 
     // What has run in this process before has been compiled.
     private static readonly ConcurrentDictionary<Type, bool> Warm = new();
 
     private readonly HashSet<TrialService> known = [];
     private readonly HashSet<Type> cold = [];
+    private int silent;
 
     /// <summary>Services have started: what they run besides has begun, and waits for the clock.</summary>
     public async Task BeginAsync(IReadOnlyList<TrialService> services, CancellationToken cancellationToken)
@@ -41,8 +45,10 @@ internal sealed class ApplicationTime(TrialClock clock, Sight sight)
 
     private async Task WaitAsync(Func<bool> isSeen, CancellationToken cancellationToken)
     {
-        var (began, limit) = (Stopwatch.GetTimestamp(), cold.Count > 0 ? WhenCold : Usual);
+        var began = Stopwatch.GetTimestamp();
+        var limit = cold.Count > 0 ? WhenCold : silent < Silence ? Usual : WhenSilent;
         while (!isSeen() && Stopwatch.GetElapsedTime(began) < limit)
             await Task.Delay(Look, cancellationToken).ConfigureAwait(false);
+        silent = isSeen() ? 0 : silent + 1;
     }
 }

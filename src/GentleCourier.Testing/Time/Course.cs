@@ -19,6 +19,7 @@ internal sealed class Course(
     private readonly ApplicationTime application = new(clock, sight);
     private readonly Dictionary<string, int> tries = new(StringComparer.Ordinal);
     private int deliveries, isRunning;
+    private long happened, ticking;
 
     /// <summary>Until nothing is left to do; it passes all but schedules.</summary>
     public Task RunUntilIdleAsync(CancellationToken cancellationToken) => RunAsync(null, cancellationToken);
@@ -36,6 +37,7 @@ internal sealed class Course(
         {
             deliveries = sight.Deliveries;
             tries.Clear();
+            (happened, ticking) = (sight.Version, Stopwatch.GetTimestamp());
             await application.BeginAsync(services(), cancellationToken).ConfigureAwait(false);
             while (await StepAsync(target, cancellationToken).ConfigureAwait(false)) continue;
         }
@@ -51,6 +53,8 @@ internal sealed class Course(
         var reading = await QuietAsync(cancellationToken).ConfigureAwait(false);
         if (NextStop(reading, target) is not { } stop) return false;
         var isTimers = clock.Next(clock.Application) <= stop;
+        if (sight.Version != happened) (happened, ticking) = (sight.Version, Stopwatch.GetTimestamp());
+        if (isTimers && Stopwatch.GetElapsedTime(ticking) > options.Limit) throw OnlyTicks(reading);
         // Where somebody else has published meanwhile, and it is being handled, that comes first.
         var set = clock.Set;
         if (clock.MoveTo(stop) && isTimers)
@@ -166,6 +170,14 @@ internal sealed class Course(
         {Sight.Lines(reading.Held)}
         Start the service that receives it in this trial; or, where that is no part of it, say
         trial.ReceivedElsewhereAsync
+        """);
+
+    private TrialException OnlyTicks(Reading reading) => sight.Problem(
+        $"""
+        for {TrialText.Of(options.Limit)} nothing has happened but timers of the services' own, and it is
+        {TrialText.Of(clock.Now)}. What the clock is moved for:
+          {reading.Next?.What ?? reading.NextSchedule?.What ?? "the time that it is to show"}
+        Each of these timers is a stop on the way: advance less at once, or raise TrialOptions.Limit
         """);
 
     private TrialException Endless(Reading reading) => sight.Problem(

@@ -253,8 +253,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         if (others > 0) LogLostLeases(logger, queue, others);
         Meters.Settle(queue, batch);
         NoteSetAside(Sent, exchanged.DeadLetters);
-        if (worker.Witness is { } witness)
-            foreach (var delivery in Sent) witness.Settled(worker.Binding, delivery, delivery.Outcome!);
+        for (var i = 0; i < Sent.Count && worker.Witness is not null; i++) Witnessed(Sent[i], exchanged.Took[i]);
         deliveries.Told(own);
         notSettled = 0;
         Works();
@@ -270,7 +269,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
             if (!exchanged.Took[0]) LogLostLeases(logger, queue, 1);
             Meters.Settle(queue, [settlement]);
             NoteSetAside([delivery], exchanged.DeadLetters);
-            worker.Witness?.Settled(worker.Binding, delivery, delivery.Outcome!);
+            Witnessed(delivery, exchanged.Took[0]);
         }
         catch (Exception e) when (e is not (OperationCanceledException or CourierException { IsTransient: true }
             or LinkLostException))
@@ -285,6 +284,9 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         notSettled = 0;
         Works();
     }
+
+    private void Witnessed(TakenDelivery delivery, bool isTold) => worker.Witness?.Settled(
+        worker.Binding, delivery, isTold ? delivery.Outcome! : Outcome.Released);
 
     private void NoteSetAside(List<TakenDelivery> settled, IReadOnlyDictionary<HandOver, string>? letters)
     {
