@@ -15,8 +15,6 @@ internal sealed class Stillness(TimeSpan limit)
     // The same, of what nearly never waits for it.
     private static readonly TimeSpan Surely = TimeSpan.FromMilliseconds(150);
 
-    private static readonly TimeSpan Long = TimeSpan.FromSeconds(1);
-
     private long version = -1, since = Stopwatch.GetTimestamp(), last = Stopwatch.GetTimestamp();
     private int looks;
 
@@ -25,8 +23,10 @@ internal sealed class Stillness(TimeSpan limit)
     public bool IsStill(bool isUsual) =>
         looks >= Looks && Stopwatch.GetElapsedTime(last) >= (isUsual ? Least : Surely);
 
-    /// <summary>Whether nothing has happened for so long that nothing will.</summary>
-    public bool IsLong => Stopwatch.GetElapsedTime(since) > Long;
+    /// <summary>
+    /// Whether nothing has happened for so long that nothing will, however little the machine does for it.
+    /// </summary>
+    public bool IsLong => Stopwatch.GetElapsedTime(since) > limit / 2;
 
     /// <summary>Whether nothing has happened for too long.</summary>
     public bool IsOver => Stopwatch.GetElapsedTime(since) > limit;
