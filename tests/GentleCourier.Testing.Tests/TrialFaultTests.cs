@@ -62,6 +62,20 @@ public sealed class TrialFaultTests
     }
 
     [Fact]
+    public async Task What_is_settled_on_arrival_is_told_of_when_its_handler_has_ended()
+    {
+        var (trial, fares) = await RunAsync(TrialFaults.PublishedTwice, 3, q =>
+        {
+            q.Handle<PassengerBoarded, Charge>();
+            q.Options.Settling = Settling.OnArrival;
+        });
+        await using var _ = trial;
+        Assert.Equal(3, (await fares.Services.ChargesAsync()).Count);
+        Assert.Equal(3, trial.Deliveries.Count(d => d.Outcome == HandledAs.Handled));
+        Assert.Equal(3, trial.Deliveries.Count(d => d.Outcome == HandledAs.HandledBefore));
+    }
+
+    [Fact]
     public async Task Batches_are_broken_as_a_whole_and_end_well()
     {
         var (trial, fares) = await RunAsync(TrialFaults.All, 10, q =>

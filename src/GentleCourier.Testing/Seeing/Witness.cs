@@ -34,8 +34,15 @@ internal sealed class Witness(string service, Sight sight, TrialClock clock, Fun
             // Its answer is lost: that it comes again, and is known then, is told as well.
             if (isCommitted && result is Result.Failed)
                 sight.Told(Of(binding, delivery.Taken, Outcome.Accepted, attempt with { Exception = null }));
-            if (binding.Options.Settling == Settling.OnArrival && deliveries.Count == handled.Count)
+        }
+        // A batch that has failed as a whole is tried one by one.
+        if (binding.Options.Settling == Settling.OnArrival && !(result is Result.Failed && deliveries.Count > 1))
+        {
+            foreach (var delivery in deliveries)
+            {
+                tried.TryGetValue(delivery.Taken, out var attempt);
                 sight.Settled(delivery.Taken, Of(binding, delivery.Taken, Outcome.Accepted, attempt));
+            }
         }
         if (mine.Value is { } running) sight.Ended(running);
         mine.Value = null;
