@@ -33,7 +33,7 @@ internal static class BrokerReports
         using var transaction = connection.BeginTransaction(deferred: true);
         var types = BrokerTopology.Read(connection).Routes.ToLookup(r => r.Queue, r => r.Type);
         var history = History(connection, memory);
-        using var statement = new Statement(connection, FiguresSql);
+        using var statement = Statement.On(connection, FiguresSql);
         statement.Bind(1, now).Bind(2, FewLater);
         var queues = new List<QueueFigures>();
         while (statement.Step())
@@ -56,7 +56,7 @@ internal static class BrokerReports
         SqliteConnection connection, HistoryMemory memory)
     {
         var since = memory.Since;
-        using var statement = new Statement(connection, """
+        using var statement = Statement.On(connection, """
             SELECT queue, at, came, accepted, failed, set_aside FROM courier_history WHERE at > ?1 ORDER BY at
             """);
         statement.Bind(1, since?.ToUnixTimeMilliseconds() ?? long.MinValue);
@@ -70,7 +70,7 @@ internal static class BrokerReports
 
     public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, FileClock time)
     {
-        using var statement = new Statement(connection, """
+        using var statement = Statement.On(connection, """
             SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error, c.history FROM courier_lease l
                 JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
             UNION ALL
@@ -95,7 +95,7 @@ internal static class BrokerReports
 
     private static IReadOnlyList<WorkerFigures> Workers(SqliteConnection connection, long now)
     {
-        using var statement = new Statement(connection, "SELECT report, seen FROM courier_worker WHERE until > ?");
+        using var statement = Statement.On(connection, "SELECT report, seen FROM courier_worker WHERE until > ?");
         statement.Bind(1, now);
         var workers = new List<WorkerFigures?>();
         while (statement.Step())

@@ -10,7 +10,7 @@ internal static class BrokerTopology
     public static Topology Read(SqliteConnection connection)
     {
         var (queues, inKeyOrder) = (new List<string>(), new List<string>());
-        using (var statement = new Statement(connection, "SELECT name, in_key_order FROM courier_queue ORDER BY name"))
+        using (var statement = Statement.On(connection, "SELECT name, in_key_order FROM courier_queue ORDER BY name"))
         {
             while (statement.Step())
             {
@@ -20,7 +20,7 @@ internal static class BrokerTopology
         }
 
         var routes = new List<Route>();
-        using (var statement = new Statement(connection,
+        using (var statement = Statement.On(connection,
             "SELECT r.type, q.name FROM courier_route r JOIN courier_queue q ON q.id = r.queue ORDER BY 1, 2"))
             while (statement.Step()) routes.Add(new Route(statement.Text(0)!, statement.Text(1)!));
 
@@ -44,10 +44,10 @@ internal static class BrokerTopology
         SqliteFile.Execute(connection, "BEGIN IMMEDIATE");
         try
         {
-            using (var add = new Statement(
+            using (var add = Statement.On(
                 connection, "INSERT INTO courier_queue (name) VALUES (?) ON CONFLICT DO NOTHING"))
                 foreach (var queue in queues) add.Bind(1, queue).Run();
-            using (var add = new Statement(connection,
+            using (var add = Statement.On(connection,
                 "INSERT INTO courier_route SELECT ?, id FROM courier_queue WHERE name = ? ON CONFLICT DO NOTHING"))
                 foreach (var route in routes) add.Bind(1, route.Type).Bind(2, route.Queue).Run();
             foreach (var queue in inKeyOrder) PutInKeyOrder(connection, queue);
@@ -77,14 +77,14 @@ internal static class BrokerTopology
             $"UPDATE courier_lease SET key = char(1) || printf('%020d', copy) {Of} AND key IS NULL",
         })
         {
-            using var statement = new Statement(connection, sql);
+            using var statement = Statement.On(connection, sql);
             statement.Bind(1, queue).Run();
         }
     }
 
     public static long IdOf(SqliteConnection connection, SqliteFile file, string queue)
     {
-        using var find = new Statement(connection, "SELECT id FROM courier_queue WHERE name = ?");
+        using var find = Statement.On(connection, "SELECT id FROM courier_queue WHERE name = ?");
         return find.Bind(1, queue).Scalar()
             ?? throw BrokerProblems.Missing(file.DisplayName, [queue], [], Read(connection).Queues);
     }

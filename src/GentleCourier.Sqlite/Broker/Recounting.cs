@@ -12,7 +12,7 @@ internal static class Recounting
 {
     public static long EstimateRows(SqliteConnection connection)
     {
-        using var rows = new Statement(
+        using var rows = Statement.On(
             connection, "SELECT coalesce(sum(waiting + in_hand + dead), 0) FROM courier_queue");
         return rows.Scalar() ?? 0;
     }
@@ -25,7 +25,7 @@ internal static class Recounting
         var limit = new Timer(_ => raw.sqlite3_interrupt(handle), null, within, Timeout.InfiniteTimeSpan);
         try
         {
-            using var count = new Statement(connection, """
+            using var count = Statement.On(connection, """
                 SELECT id, name, (SELECT count(*) FROM courier_place WHERE queue = q.id) - waiting,
                     (SELECT count(*) FROM courier_lease WHERE queue = q.id) - in_hand,
                     (SELECT count(*) FROM courier_dead_letter WHERE queue = q.id) - dead

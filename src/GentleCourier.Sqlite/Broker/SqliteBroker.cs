@@ -298,14 +298,14 @@ internal sealed class SqliteBroker
     /// </summary>
     private void LookAround(SqliteConnection connection)
     {
-        using (var waiting = new Statement(connection, "SELECT id FROM courier_queue WHERE waiting > 0"))
+        using (var waiting = Statement.On(connection, "SELECT id FROM courier_queue WHERE waiting > 0"))
         {
             while (waiting.Step()) Changed(waiting.Int64(0)).Raise();
         }
 
         var now = Now;
         if (!Delivering.IsTimeToSweep(now)) return;
-        using var expired = new Statement(connection, "SELECT 1 FROM courier_lease WHERE until <= ? LIMIT 1");
+        using var expired = Statement.On(connection, "SELECT 1 FROM courier_lease WHERE until <= ? LIMIT 1");
         if (expired.Bind(1, now).Scalar() is null) return;
         _ = writer.RunAsync((BrokerStatements s) => { Delivering.Sweep(s, Now); return true; }, CancellationToken.None);
     }
@@ -351,8 +351,7 @@ internal sealed class SqliteBroker
     {
         try
         {
-            using var connection = file.OpenPooled();
-            return read(connection);
+            return file.Read(read);
         }
         catch (SqliteException e)
         {

@@ -51,7 +51,7 @@ internal sealed partial class FileClock(SqliteFile file, string table, string la
     public void Load()
     {
         if (clock != TimeProvider.System || Volatile.Read(ref started) != Unknown) return;
-        using var connection = file.OpenPooled();
+        using var connection = file.Open();
         try
         {
             // A service may make its own tables before there are any of the library's.
@@ -77,25 +77,25 @@ internal sealed partial class FileClock(SqliteFile file, string table, string la
 
     private bool HasTable(SqliteConnection connection)
     {
-        using var has = new Statement(connection, "SELECT 1 FROM sqlite_schema WHERE name = ?");
+        using var has = Statement.On(connection, "SELECT 1 FROM sqlite_schema WHERE name = ?");
         return has.Bind(1, table).Scalar() is not null;
     }
 
     private long? Find(SqliteConnection connection)
     {
-        using var find = new Statement(connection, $"SELECT started FROM {table} WHERE id = 1 AND boot = ?");
+        using var find = Statement.On(connection, $"SELECT started FROM {table} WHERE id = 1 AND boot = ?");
         return find.Bind(1, Boot.Value).Scalar();
     }
 
     private long Set(SqliteConnection connection)
     {
-        using var seen = new Statement(connection, latest);
-        using var last = new Statement(connection, $"SELECT ahead FROM {table}");
+        using var seen = Statement.On(connection, latest);
+        using var last = Statement.On(connection, $"SELECT ahead FROM {table}");
         var (before, ahead, wall) = (seen.Scalar() ?? 0, last.Scalar() ?? 0, Wall);
         var off = before <= 0 ? 0 : Math.Clamp(wall - before - ahead, 0, LongestOff);
         var now = before <= 0 ? wall : before + off;
         var start = now - SinceBoot();
-        using var set = new Statement(
+        using var set = Statement.On(
             connection, $"INSERT OR REPLACE INTO {table} (id, boot, started, ahead, least) VALUES (1, ?, ?, ?, ?)");
         set.Bind(1, Boot.Value).Bind(2, start).Bind(3, wall - now).Bind(4, before <= 0 ? null : ahead - off).Run();
         return start;

@@ -73,10 +73,10 @@ internal sealed class Schema(bool sharesItsFile, SchemaHistory history)
     private FoundSchema Find(SqliteConnection connection)
     {
         var none = new FoundSchema(0, 0, "");
-        using var exists = new Statement(
+        using var exists = Statement.On(
             connection, "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'courier_schema'");
         if (exists.Scalar() == 0) return none;
-        using var read = new Statement(
+        using var read = Statement.On(
             connection, "SELECT version, oldest, release FROM courier_schema WHERE part = ?");
         read.Bind(1, history.Part);
         if (!read.Step()) return none;
@@ -88,7 +88,7 @@ internal sealed class Schema(bool sharesItsFile, SchemaHistory history)
     private void RefuseForeign(SqliteConnection connection, SqliteFile file)
     {
         if (sharesItsFile) return;
-        using var foreign = new Statement(connection, """
+        using var foreign = Statement.On(connection, """
             SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'
             AND NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'courier_schema') LIMIT 1
             """);

@@ -14,11 +14,15 @@ internal sealed class SqliteFile
         $"another process keeps it locked, for longer than {BusyLimit.TotalSeconds:0} s; find out which with "
         + "`fuser FILE`";
 
+    // At rest; who reads more at once opens one for it.
+    private const int MostReaders = 4;
+
     private const string NoDirectory = "make it, or check the path";
 
     private readonly string privateConnections;
     private readonly string pooledConnections;
-    private FileIdentity? pooled;
+    private readonly Stack<OwnConnection> readers = new();
+    private FileIdentity? pooled, read;
 
     /// <exception cref="CourierException">The location cannot be a file that several connections share.</exception>
     public SqliteFile(string location)
@@ -67,10 +71,10 @@ internal sealed class SqliteFile
     };
 
     /// <summary>Opens a connection that stays open for long; the caller disposes it.</summary>
-    public SqliteConnection Open() => Open(privateConnections);
+    public OwnConnection Open() => Open(new OwnConnection(privateConnections));
 
-    /// <summary>Opens a connection for a short use; the caller disposes it, which gives it back to a pool.</summary>
-    public SqliteConnection OpenPooled(Func<string, SqliteConnection>? make = null)
+    /// <summary>Opens a connection for the service, which gives it back to the driver's pool.</summary>
+    public SqliteConnection OpenPooled(Func<string, SqliteConnection> make)
     {
         // What is at rest in the pool may have another file open.
         var now = Identity;
@@ -79,7 +83,58 @@ internal sealed class SqliteFile
             if (pooled is not null) ClosePool();
             pooled = now;
         }
-        return Open(pooledConnections, make);
+        return Open(make(pooledConnections));
+    }
+
+    /// <summary>Reads on a connection that is kept for that, with its statements.</summary>
+    /// <param name="act">Leaves no transaction behind.</param>
+    public T Read<T>(Func<SqliteConnection, T> act)
+    {
+        var now = Identity;
+        var reader = TakeReader(now) ?? Open();
+        try
+        {
+            var result = act(reader);
+            if (!Rests(reader, now)) reader.Dispose();
+            return result;
+        }
+        catch
+        {
+            // One in doubt is not used again.
+            reader.Dispose();
+            throw;
+        }
+    }
+
+    private OwnConnection? TakeReader(FileIdentity? now)
+    {
+        lock (readers)
+        {
+            // Those at rest may have another file open.
+            if (now != read) CloseReaders();
+            read = now;
+            return readers.TryPop(out var reader) ? reader : null;
+        }
+    }
+
+    private bool Rests(OwnConnection reader, FileIdentity? opened)
+    {
+        lock (readers)
+        {
+            if (opened is null || opened != read || readers.Count >= MostReaders) return false;
+            readers.Push(reader);
+            return true;
+        }
+    }
+
+    private void CloseReaders()
+    {
+        lock (readers)
+        {
+            foreach (var reader in readers) reader.Dispose();
+            readers.Clear();
+            read = null;
+        }
     }
 
     /// <summary>Makes the file where there is none, in a directory that must exist.</summary>
@@ -99,9 +154,10 @@ internal sealed class SqliteFile
         }
     }
 
-    /// <summary>Closes pooled connections that are at rest, so that nothing keeps the file open.</summary>
+    /// <summary>Closes connections that are at rest, so that nothing keeps the file open.</summary>
     public void ClosePool()
     {
+        CloseReaders();
         foreach (var settings in new[] { pooledConnections, ConnectionString })
         {
             using var connection = new SqliteConnection(settings);
@@ -109,9 +165,9 @@ internal sealed class SqliteFile
         }
     }
 
-    private SqliteConnection Open(string settings, Func<string, SqliteConnection>? make = null)
+    private T Open<T>(T connection)
+        where T : SqliteConnection
     {
-        var connection = make?.Invoke(settings) ?? new SqliteConnection(settings);
         try
         {
             if (Directory.Exists(Path)) throw IsDirectory();

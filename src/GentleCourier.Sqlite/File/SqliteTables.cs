@@ -85,7 +85,7 @@ internal sealed class SqliteTables(
         {
             var (text, values) = Write(sql, time);
             if (!prepared.TryGetValue(text, out var statement))
-                prepared.Add(text, statement = new Statement(connection, text));
+                prepared.Add(text, statement = Statement.On(connection, text));
             for (var i = 0; i < values.Count; i++) Bind(statement, i + 1, values[i].Content);
             return statement;
         }

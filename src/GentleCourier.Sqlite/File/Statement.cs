@@ -14,12 +14,22 @@ internal sealed class Statement : IDisposable
 {
     private readonly sqlite3 handle;
     private readonly sqlite3_stmt statement;
+    private readonly string sql;
+    private readonly OwnConnection? keeper;
 
-    public Statement(SqliteConnection connection, string sql)
+    /// <param name="connection">Where it is run.</param>
+    /// <param name="sql">One statement; its parameters are numbered.</param>
+    /// <param name="keeper">Is given it back when it is disposed.</param>
+    public Statement(SqliteConnection connection, string sql, OwnConnection? keeper = null)
     {
+        (this.sql, this.keeper) = (sql, keeper);
         handle = connection.Handle!;
         Check(raw.sqlite3_prepare_v3(handle, sql, raw.SQLITE_PREPARE_PERSISTENT, out statement));
     }
+
+    /// <summary>One for a single use, which may have been prepared for another before.</summary>
+    public static Statement On(SqliteConnection connection, string sql) =>
+        connection is OwnConnection own ? own.Statement(sql) : new Statement(connection, sql);
 
     /// <summary>Sets parameter <paramref name="index"/>, from 1 on.</summary>
     public Statement Bind(int index, long value)
@@ -109,7 +119,20 @@ internal sealed class Statement : IDisposable
 
     public byte[] Blob(int column) => raw.sqlite3_column_blob(statement, column).ToArray();
 
-    public void Dispose() => statement.Dispose();
+    /// <summary>Is done with it.</summary>
+    public void Dispose()
+    {
+        if (keeper is { State: System.Data.ConnectionState.Open })
+        {
+            raw.sqlite3_reset(statement);
+            raw.sqlite3_clear_bindings(statement);
+            if (keeper.Keep(sql, this)) return;
+        }
+        Close();
+    }
+
+    /// <summary>Nobody uses it again.</summary>
+    public void Close() => statement.Dispose();
 
     private Statement BindNull(int index)
     {

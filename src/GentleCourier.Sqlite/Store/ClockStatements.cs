@@ -123,7 +123,7 @@ internal sealed class ClockStatements(SqliteConnection connection, FileClock tim
 
     private static long ScalarOf(SqliteConnection connection, string column)
     {
-        using var statement = new Statement(connection, $"SELECT {column}");
+        using var statement = Statement.On(connection, $"SELECT {column}");
         return statement.Scalar()!.Value;
     }
 

@@ -49,7 +49,7 @@ internal sealed record OldRows(IReadOnlyList<InboxKey> Rows, bool AreNames, stri
 
     private static OldRows Inbox(SqliteConnection connection, string? from, long before)
     {
-        using var statement = new Statement(connection, """
+        using var statement = Statement.On(connection, """
             SELECT origin, id, handled < ?3 FROM courier_inbox WHERE (origin, id) > (?1, ?2)
             ORDER BY origin, id LIMIT ?4
             """);
@@ -73,7 +73,7 @@ internal sealed record OldRows(IReadOnlyList<InboxKey> Rows, bool AreNames, stri
     /// <summary>After the events: names that none of them has, and that nobody uses.</summary>
     private static OldRows NamesOf(SqliteConnection connection, string after, long before)
     {
-        using var statement = new Statement(connection, """
+        using var statement = Statement.On(connection, """
             SELECT origin, seen < ?2 AND NOT EXISTS (
                 SELECT 1 FROM courier_inbox i WHERE i.origin = s.origin) FROM courier_inbox_source s
             WHERE origin > ?1 ORDER BY origin LIMIT ?3
@@ -92,7 +92,7 @@ internal sealed record OldRows(IReadOnlyList<InboxKey> Rows, bool AreNames, stri
 
     private static OldRows Refused(SqliteConnection connection, long before)
     {
-        using var statement = new Statement(
+        using var statement = Statement.On(
             connection, "SELECT seq FROM courier_outbox_held WHERE due IS NULL AND added < ? ORDER BY seq LIMIT ?");
         statement.Bind(1, before).Bind(2, RemovalsAStep);
         var old = new List<InboxKey>();

@@ -117,7 +117,7 @@ internal sealed class SqliteLater(SqliteStore store, Signal changed) : ILaterPor
 
     private Dues DuesOf(SqliteConnection connection)
     {
-        using var next = new Statement(connection, $"SELECT {Next}");
+        using var next = Statement.On(connection, $"SELECT {Next}");
         next.Bind(1, Except).Step();
         var dues = DuesOf(next, 0);
         next.Reset();

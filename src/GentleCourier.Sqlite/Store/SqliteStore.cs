@@ -68,7 +68,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
             try
             {
                 if (create) file.Create();
-                using var connection = file.OpenPooled();
+                using var connection = file.Open();
                 if (create) StoreTables.Schema.Apply(connection, file);
                 else StoreTables.Schema.Check(connection, file);
                 time.Load();
@@ -257,7 +257,7 @@ internal sealed class SqliteStore : IStorePort, IExaminable
     /// </summary>
     private void LookAround(SqliteConnection connection)
     {
-        using var look = new Statement(
+        using var look = Statement.On(
             connection, $"SELECT (SELECT 1 FROM courier_outbox LIMIT 1), {SqliteLater.Next}");
         look.Bind(1, later.Except).Step();
         if (look.NullableInt64(0) is not null) committed.Raise();
@@ -269,10 +269,12 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         {
             try
             {
-                using var connection = file.OpenPooled();
-                StoreTables.Schema.Check(connection, file);
-                time.Load();
-                return read(connection);
+                return file.Read(connection =>
+                {
+                    StoreTables.Schema.Check(connection, file);
+                    time.Load();
+                    return read(connection);
+                });
             }
             catch (SqliteException e)
             {

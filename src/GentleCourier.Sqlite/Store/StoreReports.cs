@@ -11,7 +11,7 @@ internal static class StoreReports
     public static OutboxFigures Outbox(SqliteConnection connection, FileClock time)
     {
         var now = time.Now;
-        using var statement = new Statement(connection, $"""
+        using var statement = Statement.On(connection, $"""
             SELECT (SELECT count(*) FROM (SELECT 1 FROM courier_outbox LIMIT ?2)),
                    (SELECT max(seq) FROM courier_outbox) - (SELECT min(seq) FROM courier_outbox) + 1,
                    (SELECT count(*) FROM (SELECT 1 FROM courier_outbox_held LIMIT ?3)),

@@ -95,7 +95,7 @@ internal sealed class StoreStatements(Prepared all, FileClock time) : IDisposabl
     /// </summary>
     public int Remove(string sql, IEnumerable<long> keys, long before) => all.InTransaction(() =>
     {
-        using var remove = new Statement(Connection, sql);
+        using var remove = Statement.On(Connection, sql);
         return keys.Sum(key => remove.Bind(1, key).Bind(2, before).Run());
     });
 

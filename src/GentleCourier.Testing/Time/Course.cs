@@ -14,11 +14,15 @@ internal sealed class Course(
     // While something is in hand, renewals of its lease have to come in between.
     private static readonly TimeSpan LongestStep = Joining.Lease / 6;
     private static readonly TimeSpan ShortestLook = TimeSpan.FromMilliseconds(3),
-        LongestLook = TimeSpan.FromMilliseconds(20);
+        HandlersLook = TimeSpan.FromMilliseconds(20), LongestLook = TimeSpan.FromMilliseconds(100);
+
+    // Where many trials share the cores, looking must not take them from what is looked at.
+    private const int LookShare = 4;
 
     private readonly ApplicationTime application = new(clock, sight);
     private readonly Dictionary<string, int> tries = new(StringComparer.Ordinal);
     private int deliveries, isRunning;
+    private TimeSpan lookTook;
     private long happened, ticking;
 
     /// <summary>Until nothing is left to do; it passes all but schedules.</summary>
@@ -109,7 +113,7 @@ internal sealed class Course(
                 clock.MoveTo(timer - clock.Now < LongestStep ? timer : clock.Now + LongestStep);
                 stillness.Moved();
             }
-            await WaitAsync(changed, running.Count > 0 ? LongestLook : ShortestLook, cancellationToken)
+            await WaitAsync(changed, running.Count > 0 ? HandlersLook : NextLook, cancellationToken)
                 .ConfigureAwait(false);
         }
     }
@@ -138,12 +142,17 @@ internal sealed class Course(
         return true;
     }
 
+    private TimeSpan NextLook => TimeSpan.FromTicks(
+        Math.Clamp(lookTook.Ticks * LookShare, ShortestLook.Ticks, LongestLook.Ticks));
+
     private async Task<Reading> ReadAsync(CancellationToken cancellationToken)
     {
-        var before = services().Count;
+        var (before, began) = (services().Count, Stopwatch.GetTimestamp());
         try
         {
-            return await ReadOnceAsync(cancellationToken).ConfigureAwait(false);
+            var reading = await ReadOnceAsync(cancellationToken).ConfigureAwait(false);
+            lookTook = Stopwatch.GetElapsedTime(began);
+            return reading;
         }
         catch (ObjectDisposedException) when (services().Count < before)
         {
