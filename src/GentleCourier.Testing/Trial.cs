@@ -25,12 +25,14 @@ public sealed class Trial : IAsyncDisposable
     private const string Elsewhere = "trial.elsewhere";
 
     private static readonly TimeSpan ShortestFarewell = TimeSpan.FromMilliseconds(500),
-        LongestFarewell = TimeSpan.FromSeconds(10), LongestStart = TimeSpan.FromMinutes(2);
+        LongestFarewell = TimeSpan.FromSeconds(10), ShortRest = TimeSpan.FromMilliseconds(20),
+        LongestStart = TimeSpan.FromMinutes(2);
 
     private readonly TrialClock clock;
     private readonly Sight sight;
     private readonly Places places;
     private readonly Course course;
+    private readonly TimeSpan longest;
     private readonly List<TrialService> services = [];
     private readonly SemaphoreSlim opening = new(1);
     private IBroker? broker;
@@ -41,6 +43,11 @@ public sealed class Trial : IAsyncDisposable
     public Trial(TrialOptions? options = null)
     {
         var said = TrialOptions.Checked(options);
+        if (said.Database is not null)
+            throw new ArgumentException(
+                "TrialOptions.Database is for a TrialStore: each service of a trial has a new database; say on which "
+                + "server with TrialOptions.Server", nameof(options));
+        longest = said.Limit;
         clock = new TrialClock(said.Start);
         sight = new Sight(clock, said.Log);
         places = Places.For(said);
@@ -182,6 +189,36 @@ public sealed class Trial : IAsyncDisposable
     }
 
     /// <summary>
+    /// Runs a program that ends by itself, such as a job of the night, by its own entry point, to its end. Meanwhile
+    /// time moves as in <see cref="RunUntilIdleAsync"/>.
+    /// </summary>
+    /// <typeparam name="TOfProgram">Any type of the program's assembly.</typeparam>
+    /// <param name="name">Its name in this trial; what is run a second time under it finds the same store.</param>
+    /// <param name="args">The program's arguments.</param>
+    /// <exception cref="TrialException">
+    /// It is no program; or it has not ended though nothing happens any more within the limit.
+    /// </exception>
+    /// <exception cref="Exception">What the program has thrown.</exception>
+    public async Task RunProgramAsync<TOfProgram>(string name, params string[] args)
+    {
+        var service = await StartProgramAsync<TOfProgram>(name, args).ConfigureAwait(false);
+        var (ended, seen, since) = (service.Ended!, sight.Version, Stopwatch.GetTimestamp());
+        while (!ended.IsCompleted)
+        {
+            await RunUntilIdleAsync().ConfigureAwait(false);
+            if (sight.Version != seen) (seen, since) = (sight.Version, Stopwatch.GetTimestamp());
+            if (Stopwatch.GetElapsedTime(since) > longest)
+                throw sight.Problem(
+                    $"""
+                    for {TrialText.Of(longest)} nothing has happened, and the program of '{name}' has not ended.
+                    What does it wait for? One that runs until it is stopped is started by StartProgramAsync
+                    """);
+            await Task.WhenAny(ended, Task.Delay(ShortRest)).ConfigureAwait(false);
+        }
+        await ended.ConfigureAwait(false);
+    }
+
+    /// <summary>
     /// Has a host take part that something else makes and starts, such as a web application's test server: call it when
     /// the program has registered its services, in <c>ConfigureTestServices</c>.
     /// </summary>
@@ -289,7 +326,7 @@ public sealed class Trial : IAsyncDisposable
         try
         {
             if (broker is not null) return broker;
-            var made = places.Engine.CreateBroker(Places.Parse(places.Broker), clock.Aside);
+            var made = places.Engines[0].CreateBroker(Places.Parse(places.Broker), clock.Aside);
             await made.PrepareAsync(Topology.Empty, create: true, cancellationToken).ConfigureAwait(false);
             return broker = made;
         }

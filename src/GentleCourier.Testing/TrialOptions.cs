@@ -26,6 +26,13 @@ public sealed class TrialOptions
     public TrialServer? Server { get; set; }
 
     /// <summary>
+    /// The address of a database of the test's own, as in the setting <c>Store</c>: <c>sqlite:FILE</c> or
+    /// <c>postgres://USER@HOST/DATABASE</c>. For a <see cref="TrialStore"/> alone, which makes the library's tables in
+    /// it where they are missing, and leaves it as it is in the end; null: a new one.
+    /// </summary>
+    public string? Database { get; set; }
+
+    /// <summary>
     /// Is told each line that the services log, and each thing that the trial sees, as it happens; such as a test
     /// framework's output. It must be thread-safe.
     /// </summary>
@@ -41,6 +48,8 @@ public sealed class TrialOptions
         if (options.MostDeliveries < 1)
             throw new ArgumentOutOfRangeException(
                 nameof(options), options.MostDeliveries, "TrialOptions.MostDeliveries must be 1 or more");
+        if (options is { Database: not null, Server: not null })
+            throw new ArgumentException("TrialOptions.Database or TrialOptions.Server: not both", nameof(options));
         return options;
     }
 }

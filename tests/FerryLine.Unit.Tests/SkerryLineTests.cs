@@ -53,6 +53,15 @@ public sealed class SkerryLineTests
     }
 
     [Fact]
+    public async Task A_program_that_runs_until_it_is_stopped_is_not_run_to_its_end()
+    {
+        await using var trial = new Trial(new TrialOptions { Start = Morning, Limit = TimeSpan.FromSeconds(1) });
+        var problem = await Assert.ThrowsAsync<TrialException>(
+            () => trial.RunProgramAsync<ChargeFare>("fares", Data));
+        Assert.Contains("the program of 'fares' has not ended", problem.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task The_accounts_are_closed_each_night_at_eleven()
     {
         await using var trial = new Trial(new TrialOptions { Start = Morning });

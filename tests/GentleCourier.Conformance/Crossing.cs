@@ -5,6 +5,7 @@ using GentleCourier.Watching;
 using Microsoft.Extensions.Configuration;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
+using Microsoft.Extensions.Logging;
 using Microsoft.Extensions.Time.Testing;
 
 namespace GentleCourier.Conformance;
@@ -12,18 +13,30 @@ namespace GentleCourier.Conformance;
 /// <summary>
 /// A broker and the services of one test, at a place of the engine's; all are stopped and deleted at the end.
 /// </summary>
-public sealed class Crossing(Place place) : IAsyncDisposable
+public sealed class Crossing : IAsyncDisposable
 {
+    // What is waited for in vain is told with what the hosts of the same test have logged.
+    private static readonly AsyncLocal<Diary?> OfThisTest = new();
+
+    private readonly Place place;
+    private readonly Diary diary = new();
     private readonly Dictionary<string, IStorePort> stores = [];
     private IBroker? shared;
     private bool hasHarbour;
     private readonly List<IHost> hosts = [];
     private readonly List<IAsyncDisposable> opened = [];
 
+    public Crossing(Place place)
+    {
+        this.place = place;
+        Engine = place.Engine;
+        OfThisTest.Value = diary;
+    }
+
     public string BrokerAddress => place.Broker;
 
     /// <summary>The engine of services that are built from now on: the place's own, or one that a test names.</summary>
-    internal IEngine Engine { get; set; } = place.Engine;
+    internal IEngine Engine { get; set; }
 
     /// <summary>Changes what a store or a broker records of its tables, as a newer release would.</summary>
     public async Task RecordAsync(string part, DbConnection connection, string values) => await connection.ExecuteAsync(
@@ -85,6 +98,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         });
         builder.Configuration.AddInMemoryCollection(place.Settings);
         if (settings is not null) builder.Configuration.AddInMemoryCollection(settings);
+        builder.Logging.AddProvider(diary);
         services?.Invoke(builder.Services);
         builder.Services.AddGentleCourier(builder.Configuration.GetSection("Courier"), courier =>
         {
@@ -179,7 +193,7 @@ public sealed class Crossing(Place place) : IAsyncDisposable
             if (Array.Find(rigs, rig => rig.HasFailed) is { } failed)
                 Assert.Fail($"a process failed while {what} was waited for\n{failed}");
             if (limit.IsCancellationRequested)
-                Assert.Fail($"waited {Limit.TotalSeconds} s in vain until {what}\n{string.Join('\n', rigs)}");
+                Assert.Fail(InVain(what) + $"\n{string.Join('\n', rigs)}");
             await Task.Delay(pause, CancellationToken.None);
         }
     }
@@ -191,13 +205,16 @@ public sealed class Crossing(Place place) : IAsyncDisposable
         using var limit = new CancellationTokenSource(Limit);
         do
         {
-            Assert.False(limit.IsCancellationRequested, $"waited {Limit.TotalSeconds} s in vain until {what}");
+            Assert.False(limit.IsCancellationRequested, InVain(what));
             clock.Advance(step);
             // Those who work have a moment for what they do in no time.
             await Task.Delay(5, CancellationToken.None);
         }
         while (!await condition());
     }
+
+    private static string InVain(string what) =>
+        $"waited {Limit.TotalSeconds} s in vain until {what}; the last that was logged:\n{OfThisTest.Value}";
 
     public async ValueTask DisposeAsync()
     {

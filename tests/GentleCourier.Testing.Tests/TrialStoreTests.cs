@@ -1,4 +1,6 @@
+using System.Data.Common;
 using Dapper;
+using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 
 namespace GentleCourier.Testing.Tests;
@@ -34,6 +36,73 @@ public sealed class TrialStoreTests
         Assert.Equal(HandledAs.HandledBefore, again.Outcome);
         Assert.Empty(again.Published);
         Assert.Single(await store.Services.ChargesAsync());
+    }
+
+    /// <summary>With what is in it already, and for whoever looks into it afterwards.</summary>
+    [Theory, InlineData("sqlite"), InlineData("postgres")]
+    public async Task It_may_be_a_database_of_the_tests_own(string engine)
+    {
+        using var own = new OwnDatabase(engine);
+        await own.RunAsync("CREATE TABLE charge (card TEXT, cents INTEGER); INSERT INTO charge VALUES ('card-0', 900)");
+        var about = new TrialDelivery { Event = new EventOptions { Id = "tap-1" } };
+        async Task<HandledAs> HandleAsync()
+        {
+            await using var store = await TrialStore.CreateAsync(
+                Services.Harbour, options: new TrialOptions { Database = own.Address });
+            var result = await store.HandleByAsync(
+                new Charge(store.Outbox, NoScript), new PassengerBoarded("card-7", 250), about);
+            Assert.Equal(result.Outcome == HandledAs.Handled ? 1 : 0, result.Published.Count);
+            return result.Outcome;
+        }
+
+        Assert.Equal(HandledAs.Handled, await HandleAsync());
+        Assert.Equal(HandledAs.HandledBefore, await HandleAsync());
+        Assert.Equal(2, await own.RunAsync("SELECT count(*) FROM charge"));
+    }
+
+    [Fact]
+    public async Task What_is_no_database_or_not_for_a_trial_is_refused()
+    {
+        Task<TrialStore> OnAsync(string address) =>
+            TrialStore.CreateAsync(options: new TrialOptions { Database = address });
+        foreach (var address in new[] { "Data Source=x.db", "amqp://courier@127.0.0.1", "sqlite" })
+            Assert.Contains("sqlite:FILE or postgres://USER@HOST/DATABASE",
+                (await Assert.ThrowsAsync<ArgumentException>(() => OnAsync(address))).Message,
+                StringComparison.Ordinal);
+        Assert.Contains("does not exist", (await Assert.ThrowsAsync<CourierException>(
+            () => OnAsync("sqlite:/nowhere/at/all.db"))).Message, StringComparison.Ordinal);
+        Assert.Contains("TrialOptions.Server", Assert.Throws<ArgumentException>(
+            () => new Trial(new TrialOptions { Database = "sqlite:x.db" })).Message, StringComparison.Ordinal);
+    }
+
+    /// <summary>One that the library has not made.</summary>
+    private sealed class OwnDatabase : IDisposable
+    {
+        private readonly string folder = Directory.CreateTempSubdirectory("courier-own-").FullName;
+        private readonly Func<DbConnection> open;
+
+        public OwnDatabase(string engine)
+        {
+            if (engine == "sqlite")
+            {
+                var file = Path.Combine(folder, "own.db");
+                (Address, open) = ($"sqlite:{file}", () => new SqliteConnection($"Data Source={file};Pooling=False"));
+                return;
+            }
+            var name = $"own_{Guid.NewGuid():N}";
+            Address = Servers.Postgres.Create(name);
+            open = () => Servers.Postgres.Open(name);
+        }
+
+        public string Address { get; }
+
+        public async Task<long> RunAsync(string sql)
+        {
+            await using var connection = open();
+            return await connection.ExecuteScalarAsync<long?>(sql) ?? 0;
+        }
+
+        public void Dispose() => Directory.Delete(folder, recursive: true);
     }
 
     [Fact]

@@ -9,14 +9,18 @@ internal abstract class Places : IAsyncDisposable
     public static EngineAddress Parse(string made) =>
         EngineAddress.TryParse(made, out var address) ? address : throw new ArgumentException(made, nameof(made));
 
-    public static Places For(TrialOptions options) =>
-        options.Server is { } server ? new ServerPlaces(server) : new FilePlaces();
+    public static Places For(TrialOptions options) => options switch
+    {
+        { Database: { } database } => new GivenPlace(database),
+        { Server: { } server } => new ServerPlaces(server),
+        _ => new FilePlaces(),
+    };
 
     /// <summary>The address of the broker.</summary>
     public abstract string Broker { get; }
 
-    /// <summary>The engine of all of them.</summary>
-    public abstract IEngine Engine { get; }
+    /// <summary>Their engines.</summary>
+    public abstract IReadOnlyList<IEngine> Engines { get; }
 
     /// <summary>The address of a service's store.</summary>
     public abstract string StoreOf(string service);
@@ -48,7 +52,7 @@ internal sealed class FilePlaces : Places
 
     public override string Broker => $"sqlite:{Path.Combine(folder, "broker.db")}";
 
-    public override IEngine Engine { get; } = new Sqlite.SqliteEngine();
+    public override IReadOnlyList<IEngine> Engines { get; } = [new Sqlite.SqliteEngine()];
 
     /// <remarks>The file is there, and empty: what makes the service's own tables may open it.</remarks>
     public override string StoreOf(string service)

@@ -13,7 +13,7 @@ internal sealed class ServerPlaces(TrialServer server) : Places
 
     public override string Broker => AddressOf(OfBroker);
 
-    public override IEngine Engine { get; } = new PostgresEngine();
+    public override IReadOnlyList<IEngine> Engines { get; } = [new PostgresEngine()];
 
     public override string StoreOf(string service) => AddressOf(OfStore + service);
 

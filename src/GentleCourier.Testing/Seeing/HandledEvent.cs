@@ -48,16 +48,10 @@ public sealed class HandledEvent
 
     /// <summary>Its data.</summary>
     /// <exception cref="ContractException">It is no <typeparamref name="TContract"/>.</exception>
-    public TContract Data<TContract>() where TContract : notnull
-    {
-        if (!Is<TContract>())
-            throw new ContractException(
-                typeof(TContract).Name, null, $"is not what was handled, which is {Event.Type}");
-        return codec.Decode<TContract>(Event);
-    }
+    public TContract Data<TContract>() where TContract : notnull => SeenData.Of<TContract>(Event, codec, "handled");
 
     /// <summary>Whether its type is that of the contract, or a former one.</summary>
-    public bool Is<TContract>() => ContractCodec.WireTypesOf(typeof(TContract)).Contains(Event.Type);
+    public bool Is<TContract>() => SeenData.Is<TContract>(Event);
 
     /// <summary>In one line, for people.</summary>
     public override string ToString()

@@ -28,7 +28,7 @@ internal static class Joining
         services.AddSingleton(clock.Application);
         services.Replace(ServiceDescriptor.Singleton(new CourierClock(clock.Library, clock.Aside)));
         services.AddSingleton<IWitness>(new Witness(name, sight, clock, () => service.Codec));
-        services.AddSingleton(places.Engine);
+        foreach (var engine in places.Engines) services.AddSingleton(engine);
         services.AddLogging(logging => logging.AddProvider(new TrialLogger(name, sight)));
         // Before anything else of the host starts.
         services.Insert(0, ServiceDescriptor.Singleton<IHostedService>(provider => new Attendance(service, provider)));
