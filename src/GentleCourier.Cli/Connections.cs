@@ -27,26 +27,29 @@ internal sealed class Connections
     private static readonly IEngine[] Engines =
         [new SqliteEngine(), new PostgresEngine(), new AmqpEngine(isSecure: true), new AmqpEngine(isSecure: false)];
 
-    private readonly Option<string?> broker = new("--broker")
+    private static readonly Option<string?> BrokerOption = new("--broker")
     {
         HelpName = "ADDRESS",
         Description =
             "The broker, such as sqlite:broker.db, postgres://USER@HOST/DATABASE or amqps://USER@HOST.",
     };
-    private readonly Option<string[]> store = new("--store")
+    private static readonly Option<string[]> StoreOption = new("--store")
     {
         HelpName = "STORE",
         Description = $"A service's store, by its address or its name in {ConfigurationFile}; may be repeated.",
     };
-    private readonly Option<FileInfo?> file = new(
+    private static readonly Option<FileInfo?> FileOption = new(
         "--config") { HelpName = "FILE", Description = $"Settings to read instead of ./{ConfigurationFile}." };
+
+    static Connections() =>
+        StoreOption.CompletionSources.Add(context => Completion.Of(() => Settings(context.ParseResult).Stores.Keys));
 
     /// <summary>Adds the options to a command.</summary>
     public Connections AddTo(Command command, bool broker = true, bool store = true)
     {
-        if (broker) command.Options.Add(this.broker);
-        if (store) command.Options.Add(this.store);
-        command.Options.Add(file);
+        if (broker) command.Options.Add(BrokerOption);
+        if (store) command.Options.Add(StoreOption);
+        command.Options.Add(FileOption);
         return this;
     }
 
@@ -57,7 +60,7 @@ internal sealed class Connections
     public Named<IBroker>? FindBroker(ParseResult result)
     {
         var settings = Settings(result);
-        var (text, from) = result.GetValue(broker) is { } said ? (WithoutPassword(said, "broker"), "--broker")
+        var (text, from) = result.GetValue(BrokerOption) is { } said ? (WithoutPassword(said, "broker"), "--broker")
             : Variable("COURIER_BROKER") is { } value ? (value, "COURIER_BROKER")
             : (settings.Broker, settings.Path);
         if (text is null) return null;
@@ -92,7 +95,7 @@ internal sealed class Connections
     }
 
     private (string Text, string From)[] StoresSaid(ParseResult result, SettingsFile settings) =>
-        result.GetValue(store) is { Length: > 0 } several
+        result.GetValue(StoreOption) is { Length: > 0 } several
             ? [.. several.Select(s => (WithoutPassword(s, "store")!, "--store"))]
             : Variable("COURIER_STORE") is { } value ? [(value, "COURIER_STORE")]
             : [.. settings.Stores.Keys.Select(name => (name, settings.Path))];
@@ -140,10 +143,10 @@ internal sealed class Connections
     private static string? Variable(string name) =>
         Environment.GetEnvironmentVariable(name) is { Length: > 0 } value ? value : null;
 
-    private SettingsFile Settings(ParseResult result)
+    private static SettingsFile Settings(ParseResult result)
     {
-        var path = result.GetValue(file)?.FullName ?? Path.GetFullPath(ConfigurationFile);
-        if (result.GetValue(file) is { Exists: false }) throw new UsageException($"{path} does not exist");
+        var path = result.GetValue(FileOption)?.FullName ?? Path.GetFullPath(ConfigurationFile);
+        if (result.GetValue(FileOption) is { Exists: false }) throw new UsageException($"{path} does not exist");
         return SettingsFile.Read(path);
     }
 

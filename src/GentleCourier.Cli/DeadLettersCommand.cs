@@ -13,9 +13,6 @@ namespace GentleCourier.Cli;
 /// <summary><c>courier dead-letters</c>: what was set aside, why, and the way back.</summary>
 internal static class DeadLettersCommand
 {
-    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true,
-        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
-
     public static Command Create()
     {
         var words = DeadLetters.Called;
@@ -64,9 +61,12 @@ internal static class DeadLettersCommand
         var before = letter.History.Count > 0 ? $"  sent back {Plain.Count(letter.History.Count, "time")} before" : "";
         Console.WriteLine(
             $"{letter.Id.PadLeft(ids)}  {letter.Queue.PadRight(queues)}  {Plain.Time(letter.SetAside)}  "
-            + $"{attempts,-11}  {Plain.Line(kept.Event?.Id ?? "(unreadable)")}{before}");
+            + $"{attempts,-11}  {Plain.Line(NameOf(kept))}{before}");
         Console.WriteLine($"{"".PadLeft(ids)}  {Plain.Line(letter.Reason)}");
     }
+
+    private static string NameOf(Kept kept) =>
+        kept.Event is { } @event ? $"{@event.Type} {@event.Id}" : "(unreadable)";
 
     private static void Print(DeadLetter letter)
     {
@@ -92,9 +92,7 @@ internal static class DeadLettersCommand
         }
         foreach (var before in letter.History)
         {
-            Row("before", $"letter {before.Letter}, set aside {Plain.Time(before.SetAside)} after {before.Attempts} "
-                + $"attempts: {before.Reason}; sent back {Plain.Time(before.At)}"
-                + (before.IsRepaired ? ", repaired" : ""));
+            Row("before", Plain.Before(before));
         }
         AnsiConsole.Write(grid);
 
@@ -104,7 +102,7 @@ internal static class DeadLettersCommand
             Console.WriteLine(Plain.Lines(letter.Failure.Stack));
         }
         Console.WriteLine("\nevent:");
-        Console.WriteLine(Plain.Lines(PrettyEvent(letter.Json)));
+        Console.WriteLine(Plain.Lines(Plain.Pretty(letter.Json)));
     }
 
     private static object ForScripts(DeadLetter letter)
@@ -158,7 +156,4 @@ internal static class DeadLettersCommand
             return null;
         }
     }
-
-    private static string PrettyEvent(ReadOnlyMemory<byte> json) =>
-        Parse(json) is { } element ? JsonSerializer.Serialize(element, Indented) : Encoding.UTF8.GetString(json.Span);
 }

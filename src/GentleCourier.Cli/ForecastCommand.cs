@@ -73,7 +73,7 @@ internal static class ForecastCommand
             if (result.GetValue(json)) Plain.PrintJson(forecast.ForScripts());
             else forecast.Print();
             if (result.GetValue(file) is not { } target) return 0;
-            forecast.Draw(target.FullName, TimeZoneInfo.Local);
+            forecast.Draw(target.FullName, Plain.Zone);
             if (!result.GetValue(json)) AnsiConsole.WriteLine($"drawn into {target.FullName}");
             return 0;
         });

@@ -102,7 +102,7 @@ internal static class OutboxCommand
         command.Options.Add(to);
         command.SetAction(async (result, cancel) =>
         {
-            var said = result.GetValue(to) is { } text ? Plain.Moment(text, "--to", DateTime.Today)
+            var said = result.GetValue(to) is { } text ? Plain.Moment(text, "--to", Plain.Today)
                 : DateTimeOffset.UtcNow;
             if (said < DateTimeOffset.UnixEpoch) throw new UsageException("--to is before 1970");
             await using var store = connections.Store(result);
@@ -111,7 +111,7 @@ internal static class OutboxCommand
             var by = said - (before ?? said);
             var how = by.Duration() < TimeSpan.FromSeconds(1) ? "as it was"
                 : $"{(by > TimeSpan.Zero ? "on" : "back")} by {Plain.Age(by.Duration())}";
-            Console.WriteLine($"{store.DisplayName} goes by {Plain.Time(said.ToUniversalTime())} from now on, {how}");
+            Console.WriteLine($"{store.DisplayName} goes by {Plain.Time(said)} from now on, {how}");
         });
         return command;
     }

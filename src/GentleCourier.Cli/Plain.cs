@@ -5,6 +5,7 @@ using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using GentleCourier.ByHand;
 using Spectre.Console;
 
 namespace GentleCourier.Cli;
@@ -130,13 +131,23 @@ internal static class Plain
         return every;
     }
 
-    /// <summary>A local date and time, or the time of a day; an offset or Z may be said with it.</summary>
+    /// <summary>The zone in which times are read and shown.</summary>
+    public static TimeZoneInfo Zone { get; set; } = TimeZoneInfo.Local;
+
+    /// <summary>As it is in that zone.</summary>
+    public static DateTimeOffset InZone(DateTimeOffset time) => TimeZoneInfo.ConvertTime(time, Zone);
+
+    /// <summary>The day that it is there.</summary>
+    public static DateTime Today => InZone(DateTimeOffset.UtcNow).Date;
+
+    /// <summary>A date and time, or the time of a day, in that zone; an offset or Z may be said with it.</summary>
     public static DateTimeOffset Moment(string text, string option, DateTime day)
     {
         if (TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None,
             out var time))
-            return new DateTimeOffset(day.Date + time.ToTimeSpan());
-        return DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeLocal, out var known)
+            return new DateTimeOffset(day.Date + time.ToTimeSpan(), Zone.GetUtcOffset(day.Date + time.ToTimeSpan()));
+        var zone = Zone == TimeZoneInfo.Utc ? DateTimeStyles.AssumeUniversal : DateTimeStyles.AssumeLocal;
+        return DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, zone, out var known)
             ? known : throw new UsageException($"{option} '{text}' is no time; one is like 14:30 or "
                 + "\"2031-06-14 14:30\"");
     }
@@ -145,12 +156,50 @@ internal static class Plain
     public static string Until(TimeSpan? left) =>
         left is { } time && time < TimeSpan.Zero ? $"{Age(-time)} ago" : $"in {Age(left)}";
 
+    /// <summary>Has an option take a whole number from 1 on.</summary>
+    public static Action<OptionResult> WholeNumber(string option, int most) => result =>
+    {
+        if (result.Tokens is not [var token]) return;
+        if (!int.TryParse(token.Value, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+            || number < 1 || number > most)
+            result.AddError(string.Create(
+                CultureInfo.InvariantCulture, $"{option} must be a whole number, 1 to {most}."));
+    };
+
+    /// <summary>JSON over several lines; what is none as it is.</summary>
+    public static string Pretty(ReadOnlyMemory<byte> json)
+    {
+        try
+        {
+            using var document = JsonDocument.Parse(json);
+            return JsonSerializer.Serialize(document.RootElement, Indented);
+        }
+        catch (JsonException)
+        {
+            return Encoding.UTF8.GetString(json.Span);
+        }
+    }
+
+    /// <summary>That it was set aside before, and sent back.</summary>
+    public static string Before(SentBack before) =>
+        $"letter {before.Letter}, set aside {Time(before.SetAside)} after {Count(before.Attempts, "attempt")}: "
+        + $"{before.Reason}; sent back {Time(before.At)}{(before.IsRepaired ? ", repaired" : "")}";
+
     public static string Id(long number) => number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>To the last digit, for programs.</summary>
     public static string Exactly(DateTimeOffset time) => time.UtcDateTime.ToString("O", CultureInfo.InvariantCulture);
 
-    public static string Time(DateTimeOffset? time) => time?.ToString("yyyy-MM-dd HH:mm:ss'Z'") ?? "unknown";
+    /// <summary>A time with its offset; Z where there is none.</summary>
+    public static string Time(DateTimeOffset? time) => time is { } known
+        ? InZone(known).ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture) + Offset(known) : "unknown";
+
+    /// <summary>A time of a day that has been said.</summary>
+    public static string TimeOfDay(DateTimeOffset time) =>
+        InZone(time).ToString("HH:mm:ss", CultureInfo.InvariantCulture) + Offset(time);
+
+    private static string Offset(DateTimeOffset time) => InZone(time) is { Offset.Ticks: 0 } ? "Z"
+        : InZone(time).ToString(" zzz", CultureInfo.InvariantCulture);
 
     /// <summary>A table without lines: headings, then rows; numbers to the right.</summary>
     public static Table Table(params ReadOnlySpan<(string Title, bool IsNumber)> columns)

@@ -64,7 +64,7 @@ internal static class PlotCommand
             if (result.GetValue(json)) Plain.PrintJson(PlotJson.Of(timeline, shown));
             if (picture is null) return 0;
             new TimelinePicture(timeline, shown, width, height).Save(
-                picture.FullName, TitleOf(timeline, shown), TimeZoneInfo.Local);
+                picture.FullName, TitleOf(timeline, shown), Plain.Zone);
             if (!result.GetValue(json)) Console.WriteLine($"drawn into {picture.FullName}");
             return 0;
         });
@@ -80,7 +80,7 @@ internal static class PlotCommand
     {
         if (files.Span() is not { } span)
             throw new UsageException($"nothing is recorded in {files.Folder}; `courier record --dir …` does it");
-        var day = span.Last.ToLocalTime().DateTime;
+        var day = Plain.InZone(span.Last).DateTime;
         var end = to is null ? span.Last : Plain.Moment(to, "--to", day);
         var begin = from is null ? end - (last ?? TimeSpan.FromHours(24)) : Plain.Moment(from, "--from", day);
         if (begin < span.First) begin = span.First;
@@ -110,7 +110,7 @@ internal static class PlotCommand
             ? $"; {shown.Count} of {timeline.Queues.Count} queues" : "");
 
     private static string Local(DateTimeOffset time) =>
-        time.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+        Plain.InZone(time).ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
     private static (int Width, int Height) SizeOf(string text) => text.Split('x') is [var w, var h]
         && int.TryParse(w, NumberStyles.None, CultureInfo.InvariantCulture, out var width)

@@ -18,6 +18,7 @@ var root = new RootCommand(
 {
     StatusCommand.Create(),
     WatchCommand.Create(),
+    LookCommand.Create(),
     RecordCommand.Create(),
     PlotCommand.Create(),
     ForecastCommand.Create(),
@@ -28,7 +29,11 @@ var root = new RootCommand(
     SchedulesCommand.Create(),
     PublishCommand.Create(),
     SchemaCommand.Create(),
+    CompletionCommand.Create(),
 };
+
+var utc = new Option<bool>("--utc") { Description = "Times in UTC, read and shown.", Recursive = true };
+root.Options.Add(utc);
 
 // Output that goes to a file or another program is not cut or wrapped to some terminal's width.
 if (Console.IsOutputRedirected) AnsiConsole.Profile.Width = 10_000;
@@ -42,6 +47,7 @@ if (parsed.Errors.Count > 0)
     if (!args.Contains("--json")) await Console.Error.WriteLineAsync(Mistakes.Help(parsed));
     return 2;
 }
+if (parsed.GetValue(utc)) Plain.Zone = TimeZoneInfo.Utc;
 try
 {
     return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });

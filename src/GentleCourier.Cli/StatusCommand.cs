@@ -79,10 +79,10 @@ internal static class StatusCommand
         return command;
     }
 
-    public static Option<string[]> QueuesOption() => new("--queue")
+    public static Option<string[]> QueuesOption() => Completion.OfQueues(new Option<string[]>("--queue")
     {
         HelpName = "NAME", Description = "Only this queue, and who receives from it; may be repeated.",
-    };
+    });
 
     internal static CourierStatus Only(string[] queues, CourierStatus status)
     {

@@ -12,6 +12,7 @@ internal static class StatusText
     private static readonly TimeSpan WorthSaying = TimeSpan.FromSeconds(10);
     // Narrower terminals are shown what matters most.
     private const int Wide = 110;
+    private const int MostNamed = 3;
 
     public static void Print(CourierStatus status, IReadOnlyDictionary<string, IReadOnlyList<HeldEvent>> held)
     {
@@ -151,13 +152,19 @@ internal static class StatusText
                 + $"what is deleted stays; about {Plain.Number(f.DeadRows)} dead rows in the outbox");
         }
         if (f.LastError is not null) AnsiConsole.WriteLine($"  last error: {Plain.Line(f.LastError)}");
-        foreach (var held in kept)
-        {
-            var fate = held.Due is { } due ? $"tried {held.Attempts} times, again at {Plain.Time(due)}" : "refused";
-            AnsiConsole.WriteLine(
-                $"  {Plain.Line(held.Type)} {Plain.Line(held.Id)}: {fate}: {Plain.Line(held.LastError)}");
-        }
+        foreach (var alike in kept.GroupBy(held => (IsHeld: held.Due is not null, held.LastError, held.Type)))
+            Plain.WriteHanging("  ", $"{Names([.. alike])}: {Fate([.. alike])}: {alike.Key.LastError}");
         if (kept.Count < f.Held + f.Refused)
             AnsiConsole.WriteLine($"  (the first {kept.Count} that are held or refused; all: courier outbox)");
     }
+
+    /// <summary>What is the matter with several is said once.</summary>
+    private static string Names(IReadOnlyList<HeldEvent> alike)
+    {
+        var named = string.Join(", ", alike.Take(MostNamed).Select(held => held.Id));
+        return $"{alike[0].Type} {named}{(alike.Count > MostNamed ? $" and {alike.Count - MostNamed} more" : "")}";
+    }
+
+    private static string Fate(IReadOnlyList<HeldEvent> alike) => alike.Min(held => held.Due) is { } due
+        ? $"tried {Plain.Count(alike.Max(held => held.Attempts), "time")}, again at {Plain.Time(due)}" : "refused";
 }

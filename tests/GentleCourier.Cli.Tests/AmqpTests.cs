@@ -42,6 +42,8 @@ public sealed class AmqpTests : IDisposable
         Assert.Contains("as courier, without TLS", (await courier.RunAsync(["doctor", .. both])).Output,
             StringComparison.Ordinal);
 
+        (await courier.RunAsync(["look", .. both, "taps"])).Says("cannot show the events that wait in queue 'taps'");
+
         // A receiver sets one aside.
         await using (var companion = new SqliteEngine().CreateCompanion(
             new EngineAddress("sqlite", courier.StoreFile), TimeProvider.System))

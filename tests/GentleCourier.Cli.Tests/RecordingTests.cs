@@ -183,7 +183,7 @@ public sealed class RecordingTests : IDisposable
         Assert.Equal(pictures[0], pictures[1]);
         Assert.Equal(pictures[2], pictures[3]);
         var text = Encoding.UTF8.GetString(pictures[0]);
-        foreach (var said in new[] { "waiting (events)", "age of the oldest (s)", "events a second", "fares",
+        foreach (var said in new[] { "waiting (events)", "oldest (s)", "events a second", "fares",
             "queue-growing fares", "fares 1.0 → 1.1" })
             Assert.Contains(said, text, StringComparison.Ordinal);
         // Each panel is there, on paper.

@@ -35,6 +35,8 @@ public sealed class ServerTests : IDisposable
             """{"number":1}""", ["publish", "--type", "test.tap", "--id", "gate-1/1", "--broker", broker])).Says(
             "published test.tap gate-1/1 to taps");
 
+        (await courier.RunAsync("look", "taps", "--broker", broker, "--whole")).Says("\"number\": 1");
+
         // From here on by a password file, as a person would have one.
         courier.Environment.Remove("PGPASSWORD");
         var passwords = Path.Combine(courier.Folder, "passwords");

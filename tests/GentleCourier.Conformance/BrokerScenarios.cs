@@ -8,6 +8,37 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
 {
     private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
 
+    /// <summary>Page by page, each once, whatever state it is in; and it stays as it is.</summary>
+    [Fact]
+    public async Task A_queue_is_looked_through_in_pages_and_nothing_in_it_changes()
+    {
+        const int Count = 1300;
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var broker = crossing.Broker();
+        await broker.PublishAsync([.. Enumerable.Range(0, Count).Select(i => Crossing.TapEvent(i))]);
+        await using var link = await broker.OpenLinkAsync("taps", "pier/7", TimeSpan.FromMinutes(5));
+        var taken = await link.ReceiveAsync(40, CancellationToken.None);
+        await link.SettledAsync(
+            [.. taken.Take(30).Select(t => new Settlement(t, new Outcome.Modified(TimeSpan.FromHours(1), "not yet")))]);
+
+        for (var round = 0; round < 2; round++)
+        {
+            var seen = new List<QueuedEvent>();
+            while (await broker.Reports!.LookAsync("taps", 70, seen.LastOrDefault()?.Place, default)
+                is { Events: { Count: > 0 } page })
+                seen.AddRange(page);
+            Assert.Equal(Enumerable.Range(0, Count), seen.Select(e => Crossing.NumberOf(e.Json)).Order());
+            var states = seen.ToLookup(e => e.State);
+            Assert.Equal((Count - 40, 10, 30), (states[QueuedState.Ready].Count(), states[QueuedState.InHand].Count(),
+                states[QueuedState.Scheduled].Count()));
+            Assert.All(states[QueuedState.InHand], e => Assert.Equal(("pier/7", 1), (e.Worker, e.Attempts)));
+            Assert.All(states[QueuedState.Scheduled], e => Assert.Equal((null, "not yet"), (e.Worker, e.LastError)));
+            Assert.All(states[QueuedState.Ready], e => Assert.Equal((null, 0), (e.Worker, e.Attempts)));
+        }
+        await Assert.ThrowsAsync<ArgumentException>(() => broker.Reports!.LookAsync("taps", 9, "somewhere", default));
+    }
+
     [Fact]
     public async Task Each_routed_queue_gets_its_own_copy()
     {

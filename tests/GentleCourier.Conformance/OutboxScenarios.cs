@@ -1,3 +1,4 @@
+using GentleCourier.Engines;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace GentleCourier.Conformance;

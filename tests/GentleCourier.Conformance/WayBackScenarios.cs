@@ -49,7 +49,7 @@ public abstract class WayBackScenarios<TPlace> where TPlace : Place, new()
         await fares.StopAsync();
         Assert.Equal([true], await letters.SendBackAsync([new LetterReturn(letter)]));
         var queued = Assert.Single(
-            await fares.Services.GetRequiredService<IQueues>().PeekAsync("taps", 10));
+            (await fares.Services.GetRequiredService<IQueues>().LookAsync("taps", 10)).Events);
         Assert.Equal((1, QueuedState.Ready), (Crossing.NumberOf(queued.Json), queued.State));
         Assert.Empty(await fares.Services.GetRequiredService<IHeldEvents>().ReadHeldAsync(10));
     }

@@ -124,7 +124,8 @@ internal sealed class AmqpBroker : IBroker, IBrokerReports, IDepths, IExaminable
         IReadOnlyList<string> queues, CancellationToken cancellationToken) =>
         depths.ReadAsync(queues, cancellationToken);
 
-    public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
+    public Task<QueueLook> LookAsync(
+        string queue, int limit, string? beyond, CancellationToken cancellationToken) =>
         throw new CourierException(
             $"{DisplayName} cannot show the events of queue '{queue}' without handing them over");
 

@@ -10,7 +10,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
 
     public void Save(string file, string title, TimeZoneInfo zone)
     {
-        var findings = timeline.Findings.GroupBy(f => f.Finding).Take(MostFindings).ToList();
+        var findings = Findings.GroupBy(f => f.Finding).Take(MostFindings).ToList();
         var marks = timeline.Marks.Take(MostMarks).ToList();
         List<Plot> panels = [AddDepth(), AddLag(), AddRates()];
         if (findings.Count + marks.Count > 0) panels.Add(AddWhatHappened(findings, marks));
@@ -21,12 +21,16 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
         sheet.Save(file, title, zone);
     }
 
+    /// <summary>Those of queues that are drawn, and of no queue.</summary>
+    private IEnumerable<Timeline.Span> Findings => timeline.Findings.Where(f => !timeline.Queues.Any(
+        q => !shown.Contains(q) && f.Finding.EndsWith($" {q.Name}", StringComparison.Ordinal)));
+
     private Plot AddDepth()
     {
         var panel = sheet.Add("waiting (events)", 5);
         for (var i = 0; i < shown.Count; i++)
             sheet.Line(panel, i, shown[i].Points.Select(p => Of(p, p?.Waiting)), shown[i].Name);
-        FromZero(panel, shown.Max(s => (double)s.Peak));
+        FromZero(panel, shown.Max(s => (double)s.Peak), hasLegend: true);
         panel.Legend.FontSize = 13;
         panel.Legend.OutlineColor = Sheet.Pale;
         panel.ShowLegend(Alignment.UpperRight, Orientation.Horizontal);
@@ -42,7 +46,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
             { TotalHours: < 4 } => (TimeSpan.FromMinutes(1), "min"),
             _ => (TimeSpan.FromHours(1), "h"),
         };
-        var panel = sheet.Add($"age of the oldest ({name})", 3);
+        var panel = sheet.Add($"oldest ({name})", 3);
         for (var i = 0; i < shown.Count; i++)
             sheet.Line(panel, i, shown[i].Points.Select(p => Of(p, p?.Oldest / unit)), null);
         FromZero(panel, ages / unit);
@@ -56,9 +60,10 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
         var sums = shown.SelectMany(s => s.Points).OfType<Point>().GroupBy(p => p.At).ToDictionary(
             g => g.Key, g => new Point(g.Key, null, null, g.Sum(p => p.Came), g.Sum(p => p.Handled)));
         var rates = timeline.Moments.Select(m => m is { } at ? sums.GetValueOrDefault(at) : null).ToList();
-        sheet.Line(panel, 1, rates.Select(p => Of(p, p?.Came)), "come");
-        sheet.Line(panel, 0, rates.Select(p => Of(p, p?.Handled)), "are handled");
-        FromZero(panel, rates.Max(p => p is null ? 0 : Math.Max(p.Came ?? 0, p.Handled ?? 0)));
+        var of = shown.Count == 1 ? "" : $", {shown.Count} queues together";
+        sheet.Line(panel, 1, rates.Select(p => Of(p, p?.Came)), $"come{of}");
+        sheet.Line(panel, 0, rates.Select(p => Of(p, p?.Handled)), $"are handled{of}");
+        FromZero(panel, rates.Max(p => p is null ? 0 : Math.Max(p.Came ?? 0, p.Handled ?? 0)), hasLegend: true);
         panel.Legend.FontSize = 13;
         panel.Legend.OutlineColor = Sheet.Pale;
         panel.ShowLegend(Alignment.UpperRight, Orientation.Horizontal);
@@ -68,7 +73,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
     private Plot AddWhatHappened(
         List<IGrouping<string, Timeline.Span>> findings, List<(DateTimeOffset At, string What)> marks)
     {
-        var hidden = timeline.Findings.DistinctBy(f => f.Finding).Count() - findings.Count
+        var hidden = Findings.DistinctBy(f => f.Finding).Count() - findings.Count
             + timeline.Marks.Count - marks.Count;
         var rows = findings.Count + marks.Count + Math.Min(1, hidden);
         var panel = sheet.Add("", Math.Max(1, (rows + 1) / 2));
@@ -107,5 +112,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
     private static (DateTimeOffset, double?)? Of(Point? point, double? value) =>
         point is null ? null : (point.At, value);
 
-    private static void FromZero(Plot panel, double most) => panel.Axes.SetLimitsY(0, Math.Max(1, most) * 1.12);
+    /// <summary>With room above the highest point, for a legend where there is one.</summary>
+    private static void FromZero(Plot panel, double most, bool hasLegend = false) =>
+        panel.Axes.SetLimitsY(0, Math.Max(1, most) * (hasLegend ? 1.4 : 1.12));
 }

@@ -50,6 +50,6 @@ internal sealed class CauseList
 
     private static string Span(DateTimeOffset first, DateTimeOffset last) =>
         last - first < TimeSpan.FromSeconds(1) ? Plain.Time(first)
-        : first.UtcDateTime.Date == last.UtcDateTime.Date ? $"{Plain.Time(first)} to {last.UtcDateTime:HH:mm:ss'Z'}"
+        : Plain.InZone(first).Date == Plain.InZone(last).Date ? $"{Plain.Time(first)} to {Plain.TimeOfDay(last)}"
         : $"{Plain.Time(first)} to {Plain.Time(last)}";
 }

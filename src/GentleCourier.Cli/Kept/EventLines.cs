@@ -27,18 +27,22 @@ internal static class EventLines
             json.WriteString(Place, kept.Place);
             json.WriteString(Since, Plain.Exactly(kept.Since));
             json.WriteString(Reason, kept.Reason);
-            if (Parse(kept.Json) is { ValueKind: JsonValueKind.Object } @event)
-            {
-                json.WritePropertyName(Event);
-                @event.WriteTo(json);
-            }
-            else
-            {
-                json.WriteBase64String(Raw, kept.Json.Span);
-            }
+            WriteEvent(json, kept.Json);
             json.WriteEndObject();
         }
         return line.WrittenMemory;
+    }
+
+    /// <summary>The event as it is; what is not JSON in base64.</summary>
+    public static void WriteEvent(Utf8JsonWriter json, ReadOnlyMemory<byte> @event)
+    {
+        if (Parse(@event) is not { ValueKind: JsonValueKind.Object } parsed)
+        {
+            json.WriteBase64String(Raw, @event.Span);
+            return;
+        }
+        json.WritePropertyName(Event);
+        parsed.WriteTo(json);
     }
 
     /// <summary>One line, read.</summary>

@@ -31,9 +31,10 @@ internal sealed class KeptCommands(
                 Plain.PrintJson(causes.ForScripts());
                 return;
             }
+            if (await kept.BesidesAsync(cancel) is { } besides) AnsiConsole.WriteLine(besides);
             if (causes.Count == 0)
             {
-                AnsiConsole.WriteLine($"no {words.Many} in {kept.DisplayName}");
+                AnsiConsole.WriteLine($"no {words.Kind} in {kept.DisplayName}");
                 return;
             }
             AnsiConsole.WriteLine($"{words.Count(causes.Count)} in {kept.DisplayName}, by cause");
@@ -77,7 +78,7 @@ internal sealed class KeptCommands(
                 Plain.PrintJson(forScripts(newest));
                 return;
             }
-            if (newest.Count == 0) AnsiConsole.WriteLine($"no {words.Many} in {kept.DisplayName}");
+            if (newest.Count == 0) AnsiConsole.WriteLine($"no {words.Kind} in {kept.DisplayName}");
             if (all > most) AnsiConsole.WriteLine($"(the newest {most} of {Plain.Number(all)}; --limit N for more)");
             foreach (var one in newest) print(one, newest.Max(k => k.Id.Length), newest.Max(k => k.Place.Length));
             if (newest.Count > 0) AnsiConsole.WriteLine($"courier {words.Command} show {words.Id} prints one whole");

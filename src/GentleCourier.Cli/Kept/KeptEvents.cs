@@ -50,6 +50,9 @@ internal abstract class KeptEvents : IAsyncDisposable
 
     public abstract KeptWords Words { get; }
 
+    /// <summary>What else there is, and where to look for it; null: nothing.</summary>
+    public virtual Task<string?> BesidesAsync(CancellationToken cancel) => Task.FromResult<string?>(null);
+
     /// <summary>The oldest first, page by page.</summary>
     public abstract IAsyncEnumerable<Kept> ReadAsync(string? queue, CancellationToken cancel);
 
@@ -73,6 +76,9 @@ internal abstract class KeptEvents : IAsyncDisposable
 internal sealed record KeptWords(
     string One, string Many, string Id, string Command, string Return, string Returned, string IdName)
 {
+    /// <summary>Several of them, told apart from others that are there.</summary>
+    public string Kind { get; init; } = Many;
+
     public string Count(long count) => count == 1 ? $"1 {One}" : $"{Plain.Number(count)} {Many}";
 }
 
@@ -115,7 +121,10 @@ internal sealed class DeadLetters(IBroker broker) : KeptEvents
 internal sealed class OutboxEvents(IStorePort store) : KeptEvents
 {
     public static readonly KeptWords Called = new(
-        "event", "events", "ROW", "outbox", "try-again", "to be tried again", "row");
+        "event", "events", "ROW", "outbox", "try-again", "to be tried again", "row")
+    {
+        Kind = "held or refused events",
+    };
 
     public override string DisplayName => $"the outbox of {store.DisplayName}";
 
@@ -131,6 +140,14 @@ internal sealed class OutboxEvents(IStorePort store) : KeptEvents
             foreach (var held in page) yield return Of(held);
             after = page[^1].Row;
         }
+    }
+
+    public override async Task<string?> BesidesAsync(CancellationToken cancel)
+    {
+        var outbox = await store.ReadOutboxFiguresAsync(cancel);
+        return outbox.Waiting - outbox.Held is > 0 and var waiting
+            ? $"{Plain.Count(waiting, "event")} in it wait to be relayed, the oldest of all for "
+                + $"{Plain.Age(outbox.OldestAge)}: courier look --outbox" : null;
     }
 
     public override async Task<Kept?> FindAsync(string id, CancellationToken cancel) =>

@@ -7,7 +7,8 @@ namespace GentleCourier.Cli;
 internal sealed class KeptFilter
 {
     private readonly Argument<string[]> ids;
-    private readonly Option<string?> queue = new("--queue") { HelpName = "NAME", Description = "Of this queue only." };
+    private readonly Option<string?> queue = Completion.OfQueues(
+        new Option<string?>("--queue") { HelpName = "NAME", Description = "Of this queue only." });
     private readonly Option<string?> type = new("--type")
     {
         HelpName = "TYPE", Description = "Of this wire type only.",

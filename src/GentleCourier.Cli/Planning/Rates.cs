@@ -23,7 +23,7 @@ internal sealed record Rates(
     /// <summary>The local time of a moment, in seconds from now; with its day where that is not today.</summary>
     public string Clock(double seconds, bool withDay = false)
     {
-        var (now, time) = (Now.ToLocalTime(), Now.AddSeconds(seconds).ToLocalTime());
+        var (now, time) = (Plain.InZone(Now), Plain.InZone(Now.AddSeconds(seconds)));
         return time.ToString(withDay || time.Date != now.Date ? "yyyy-MM-dd HH:mm:ss" : "HH:mm:ss",
             CultureInfo.InvariantCulture);
     }

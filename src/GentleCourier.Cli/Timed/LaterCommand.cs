@@ -165,7 +165,7 @@ internal static class LaterCommand
 
     private static DueTime DueOf(string? to, TimeSpan? after) => (to, after) switch
     {
-        (not null, null) => DueTime.At(Plain.Moment(to, "--to", DateTime.Today)),
+        (not null, null) => DueTime.At(Plain.Moment(to, "--to", Plain.Today)),
         (null, { } delay) => DueTime.In(delay),
         _ => throw new UsageException("say --to TIME or --in TIME"),
     };
@@ -182,12 +182,13 @@ internal static class LaterCommand
 
     private static void Print(IReadOnlyList<LaterEvent> events, DateTimeOffset now)
     {
-        var table = Plain.Table(
-            ("due", false), ("", true), ("type", false), ("partition key", false), ("event", false));
+        // What is long has a line of its own, however narrow the terminal is.
+        var widest = events.Max(e => In(e, now).Length);
         foreach (var e in events)
-            table.AddRow(Plain.Time(e.Due), In(e, now), Plain.Cell(e.Type), Plain.Cell(e.PartitionKey ?? "-"),
-                Plain.Cell(e.Id));
-        AnsiConsole.Write(table);
+        {
+            var head = $"{Plain.Time(e.Due)}  {In(e, now).PadLeft(widest)}  ";
+            Plain.WriteHanging(head, $"{e.Type} {e.Id}{(e.PartitionKey is { } key ? $", key {key}" : "")}");
+        }
     }
 
     private static string In(LaterEvent e, DateTimeOffset now) => Plain.Until(e.Due - now);

@@ -11,6 +11,16 @@ internal static class Screen
     /// <summary>Terminals of this width or more show more columns.</summary>
     public const int Wide = 120;
 
+    // A curve of fewer points says nothing.
+    private const int ShortestCurve = 8;
+
+    private static readonly (string Title, int Width, bool IsNumber, Func<QueueStatus, string> Of)[] Further =
+    [
+        ("outlook", 22, false, StatusText.OutlookOf), ("workers", 7, true, WorkersOf),
+        ("in hand", 7, true, q => Plain.Number(q.Figures.InHand)),
+        ("oldest", 7, true, q => Plain.Age(q.Figures.OldestAge)),
+    ];
+
     private static readonly TimeSpan Stale = TimeSpan.FromSeconds(10);
 
     /// <summary>The lines, as many as there is room for, in the terminal package's markup.</summary>
@@ -43,7 +53,7 @@ internal static class Screen
     {
         var wrong = view.Findings.Count(f => f.IsWrong);
         var verdict = view.Status is null ? "" : wrong > 0 ? $"{wrong} wrong" : "nothing wrong";
-        var time = $"{now.ToLocalTime():HH:mm:ss}";
+        var time = $"{Plain.InZone(now):HH:mm:ss}";
         var about = view.Status?.Broker?.Broker ?? "";
         var title = Page.Cell($"courier watch  {about}", page.Width - verdict.Length - time.Length - 4);
         page.Add($"{title}  {verdict}  {time}", "invert");
@@ -75,15 +85,22 @@ internal static class Screen
         }
         var isWide = page.Width >= Wide;
         var name = Math.Clamp(view.Queues.Max(q => q.Figures.Queue.Length), 8, isWide ? 30 : 16);
-        var history = page.Width - name - (isWide ? 110 : 59);
-        (string, int, bool)[] known =
-        [
-            ("", 1, false), ("queue", name, false), ("waiting", 9, true), ("lag", 7, true), ("come/s", 7, true),
-            ("done/s", 7, true), ("dead", 6, true),
-            .. isWide ? [("in hand", 7, true), ("oldest", 7, true), ("workers", 7, true), ("outlook", 22, false)]
-                : Array.Empty<(string, int, bool)>(), ($"last {Plain.Age(view.Past)}", Math.Max(8, history), false),
-        ];
-        var columns = new Columns(known);
+        // What there is always, with what is between; the rest as far as there is room, what matters most first.
+        var room = page.Width - name - 52;
+        var more = new List<(string Title, int Width, bool IsNumber, Func<QueueStatus, string> Of)>();
+        foreach (var column in isWide ? Further : [])
+        {
+            if (room - column.Width - 2 < ShortestCurve) continue;
+            more.Add(column);
+            room -= column.Width + 2;
+        }
+        var history = Math.Max(ShortestCurve, room);
+        var columns = new Columns(
+            [
+                ("", 1, false), ("queue", name, false), ("waiting", 9, true), ("lag", 7, true), ("come/s", 7, true),
+                ("done/s", 7, true), ("dead", 6, true), .. more.Select(c => (c.Title, c.Width, c.IsNumber)),
+                ($"last {Plain.Age(view.Past)}", history, false),
+            ]);
         var top = view.TopOf(rows - 1);
         var (last, chosen) = (Math.Min(view.Queues.Count, top + rows - 1), view.Chosen);
         page.Head("queues", view.Queues.Count > last - top ? $"{top + 1} to {last} of {view.Queues.Count}" : "");
@@ -95,9 +112,7 @@ internal static class Screen
             [
                 i == chosen ? ">" : "", f.Queue, Plain.Number(f.Waiting), LagOf(q), Plain.Rate(q.Rates?.Arrivals),
                 Plain.Rate(q.Rates?.Handled), Plain.Number(f.DeadLetters),
-                .. isWide ? [Plain.Number(f.InHand), Plain.Age(f.OldestAge), WorkersOf(q), StatusText.OutlookOf(q)]
-                    : Array.Empty<string>(),
-                Curve.Row(view.CurveOf(f, Math.Max(8, history)), isUnicode),
+                .. more.Select(column => column.Of(q)), Curve.Row(view.CurveOf(f, history), isUnicode),
             ];
             page.Add(columns.Row(cells), i == chosen ? "bold" : null);
         }

@@ -6,8 +6,7 @@ using Npgsql;
 namespace GentleCourier.Postgres;
 
 /// <summary>What people and tools want to read of a broker.</summary>
-internal sealed class BrokerReports(
-    PostgresServer server, ReportStatements sql, BrokerTopology topology, TimeProvider clock)
+internal sealed class BrokerReports(PostgresServer server, ReportStatements sql, TimeProvider clock)
 {
     private readonly HistoryMemory memory = new(Ring.Places, clock);
 
@@ -43,23 +42,6 @@ internal sealed class BrokerReports(
 
     private static QueueCounts Counts(NpgsqlDataReader row, DateTimeOffset at, int first) =>
         new(at, row.GetInt64(first), row.GetInt64(first + 1), row.GetInt64(first + 2), row.GetInt64(first + 3));
-
-    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
-        string queue, int limit, CancellationToken cancellationToken)
-    {
-        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        var events = new List<QueuedEvent>();
-        await server.RunAsync(
-            "read",
-            new RoundTrip().Add(
-                sql.Peek,
-                row => events.Add(new QueuedEvent(
-                    row.Bytes(0), row.GetInt32(1), (QueuedState)row.GetInt32(2), row.IsDBNull(3) ? null : row.Time(3),
-                        row.Time(4), row.Text(5)) { History = HistoryJson.Read(row.Text(6)) }),
-                server.Now, Parameter.Of(id), Parameter.Of(limit)),
-            cancellationToken).ConfigureAwait(false);
-        return events;
-    }
 
     /// <summary>A worker lives; one of all writes what has been counted into the history.</summary>
     public Task BeatAsync(WorkerFigures worker, TimeSpan validFor, CancellationToken cancellationToken) =>

@@ -26,6 +26,7 @@ internal sealed class PostgresBroker
     private readonly Recounting recounting;
     private readonly ChoreTable chores;
     private readonly LetterTable reading;
+    private readonly QueueTable queues;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
     private readonly Clearing clearing;
@@ -45,13 +46,14 @@ internal sealed class PostgresBroker
         ofKeys = new KeyOrderStatements(server);
         topology = new BrokerTopology(server, sql);
         var reporting = new ReportStatements(server);
-        reports = new BrokerReports(server, reporting, topology, clock);
+        reports = new BrokerReports(server, reporting, clock);
         letters = new BrokerLetters(server, topology);
         takingOver = new TakingOver(server);
         recounting = new Recounting(server, sql, reporting);
         var tables = new PostgresTables(server, EnsurePreparedAsync);
         chores = new ChoreTable(tables, "courier.broker_chore");
         reading = new LetterTable(tables);
+        queues = new QueueTable(tables, ReportStatements.Look);
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy", logger);
@@ -209,11 +211,12 @@ internal sealed class PostgresBroker
         return await reports.FiguresAsync(cancellationToken).ConfigureAwait(false);
     }
 
-    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
-        string queue, int limit, CancellationToken cancellationToken)
+    public async Task<QueueLook> LookAsync(
+        string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await reports.PeekAsync(queue, limit, cancellationToken).ConfigureAwait(false);
+        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
+        return await queues.ReadAsync(id, limit, beyond, cancellationToken).ConfigureAwait(false);
     }
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(

@@ -1,4 +1,5 @@
 using GentleCourier.Engines;
+using GentleCourier.Tables;
 
 namespace GentleCourier.Postgres;
 
@@ -56,16 +57,26 @@ internal sealed class ReportStatements(PostgresServer server)
     private static string RingOf(string time) =>
         FormattableString.Invariant($"floor(extract(epoch FROM {time}) / {Ring.Every.TotalSeconds})::bigint");
 
-    public readonly string Peek = server.Sql("""
-        (SELECT event, attempts, CASE WHEN until > coalesce($1, now()) THEN 2 ELSE 0 END,
-            CASE WHEN until > coalesce($1, now()) THEN until END, arrived, error, history
-        FROM courier.copy WHERE queue = $2 ORDER BY id LIMIT $3)
-        UNION ALL
-        (SELECT event, attempts, CASE WHEN due > coalesce($1, now()) THEN 1 ELSE 0 END,
-            CASE WHEN due > coalesce($1, now()) THEN due END, arrived, error, history
-        FROM courier.later WHERE queue = $2 ORDER BY due, id LIMIT $3)
-        LIMIT $3
-        """);
+    /// <summary>
+    /// Those in hand, and those that may be, by their number, and then those that come later, by when.
+    /// </summary>
+    public static Sql Look(long queue, QueueCursor from, int limit)
+    {
+        var (at, copy) = from.AfterTimed;
+        return $"""
+            SELECT * FROM (
+                (SELECT 0 AS part, NULL::timestamptz AS at, id AS place, event, attempts,
+                    CASE WHEN until > {Sql.Now} THEN 2 ELSE 0 END AS state,
+                    CASE WHEN until > {Sql.Now} THEN until END AS ends, arrived, error, history,
+                    CASE WHEN until > {Sql.Now} THEN holder END AS worker
+                FROM courier.copy WHERE queue = {queue} AND id > {from.AfterCopy} ORDER BY id LIMIT {limit})
+                UNION ALL
+                (SELECT 1, due, id, event, attempts, CASE WHEN due > {Sql.Now} THEN 1 ELSE 0 END,
+                    CASE WHEN due > {Sql.Now} THEN due END, arrived, error, history, NULL
+                FROM courier.later WHERE queue = {queue} AND (due, id) > ({at}, {copy}) ORDER BY due, id LIMIT {limit})
+            ) q ORDER BY part, at, place LIMIT {limit}
+            """;
+    }
 
     // Along with it, those that are long gone are forgotten.
     public readonly string Beat = server.Sql("""

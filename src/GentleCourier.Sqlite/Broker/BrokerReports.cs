@@ -1,5 +1,6 @@
 using GentleCourier.ByHand;
 using GentleCourier.Engines;
+using GentleCourier.Tables;
 using GentleCourier.Watching;
 using Microsoft.Data.Sqlite;
 
@@ -68,29 +69,23 @@ internal static class BrokerReports
     private static QueueCounts Counts(Statement row, DateTimeOffset at, int first) =>
         new(at, row.Int64(first), row.Int64(first + 1), row.Int64(first + 2), row.Int64(first + 3));
 
-    public static IReadOnlyList<QueuedEvent> Peek(SqliteConnection connection, long queue, int limit, FileClock time)
+    /// <summary>Those in hand first, by their number, and then those that wait, by when they are due.</summary>
+    public static Sql Look(long queue, QueueCursor from, int limit)
     {
-        using var statement = Statement.On(connection, """
-            SELECT c.event, l.attempts, 2, l.until, c.arrived, l.error, c.history FROM courier_lease l
-                JOIN courier_copy c ON c.id = l.copy WHERE l.queue = ?1
-            UNION ALL
+        var (at, copy) = from.AfterTimed;
+        return $"""
             SELECT * FROM (
-                SELECT c.event, p.attempts, iif(p.due > ?2, 1, 0), iif(p.due > ?2, p.due, NULL), c.arrived, p.error,
-                    c.history FROM courier_place p JOIN courier_copy c ON c.id = p.copy WHERE p.queue = ?1
-                               ORDER BY p.due, p.copy)
-            LIMIT ?3
-            """);
-        statement.Bind(1, queue).Bind(2, time.Now).Bind(3, limit);
-        var events = new List<QueuedEvent>();
-        while (statement.Step())
-        {
-            events.Add(new QueuedEvent(
-                statement.Blob(0), (int)statement.Int64(1), (QueuedState)statement.Int64(2),
-                statement.NullableInt64(3) is { } until ? time.Shown(until) : null,
-                time.Shown(statement.Int64(4)),
-                    statement.Text(5)) { History = HistoryJson.Read(statement.Text(6)) });
-        }
-        return events;
+                SELECT 0 AS part, NULL AS at, l.copy AS place, c.event AS event, l.attempts, 2, l.until, c.arrived,
+                    l.error, c.history, l.worker
+                FROM courier.lease l JOIN courier.copy c ON c.id = l.copy
+                WHERE l.queue = {queue} AND l.copy > {from.AfterCopy} ORDER BY l.copy LIMIT {limit})
+            UNION ALL SELECT * FROM (
+                SELECT 1, p.due, p.copy, c.event, p.attempts, iif(p.due > {Sql.Now}, 1, 0),
+                    iif(p.due > {Sql.Now}, p.due, NULL), c.arrived, p.error, c.history, NULL
+                FROM courier.place p JOIN courier.copy c ON c.id = p.copy
+                WHERE p.queue = {queue} AND (p.due, p.copy) > ({at}, {copy}) ORDER BY p.due, p.copy LIMIT {limit})
+            LIMIT {limit}
+            """;
     }
 
     private static IReadOnlyList<WorkerFigures> Workers(SqliteConnection connection, long now)

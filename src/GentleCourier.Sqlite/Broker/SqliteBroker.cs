@@ -25,6 +25,7 @@ internal sealed class SqliteBroker
     private readonly HistoryMemory memory;
     private readonly ChoreTable chores;
     private readonly LetterTable letters;
+    private readonly QueueTable queues;
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
@@ -50,6 +51,7 @@ internal sealed class SqliteBroker
             });
         chores = new ChoreTable(tables, "courier.broker_chore");
         letters = new LetterTable(tables);
+        queues = new QueueTable(tables, BrokerReports.Look);
         Delivering = new Delivering(DisplayName, writer, time, Changed, logger ?? NullLogger.Instance);
         watch = new CommitWatch(file, LookAround, logger);
     }
@@ -156,9 +158,11 @@ internal sealed class SqliteBroker
     public Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken);
 
-    public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Peek(
-            connection, BrokerTopology.IdOf(connection, file, queue), limit, time), cancellationToken);
+    public async Task<QueueLook> LookAsync(
+        string queue, int limit, string? beyond, CancellationToken cancellationToken) =>
+        await queues.ReadAsync(
+            await IdOfAsync(queue, cancellationToken).ConfigureAwait(false), limit, beyond, cancellationToken)
+            .ConfigureAwait(false);
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
         string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) =>

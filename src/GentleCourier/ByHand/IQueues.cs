@@ -1,3 +1,4 @@
+using System.Runtime.CompilerServices;
 using GentleCourier.Engines;
 
 namespace GentleCourier.ByHand;
@@ -8,45 +9,101 @@ namespace GentleCourier.ByHand;
 /// </summary>
 public interface IQueues
 {
-    /// <summary>The events of a queue, waiting or in hand; the next one to be handed over first.</summary>
+    /// <summary>
+    /// The events of a queue, waiting, in hand or for later; those that are handed over next before those that come
+    /// later.
+    /// </summary>
     /// <param name="queue">The queue; it must exist.</param>
-    /// <param name="limit">How many at the most, from 1 on.</param>
+    /// <param name="limit">How many at the most, from 1 on; fewer, where they have more than 16 MiB.</param>
+    /// <param name="beyond">
+    /// Only those behind this <see cref="QueuedEvent.Place"/>. Nothing is held between two readings: what moves
+    /// meanwhile may be seen twice, or not.
+    /// </param>
     /// <param name="cancellationToken">Ends the wait.</param>
-    Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken = default);
+    /// <returns>No events, where there are no more.</returns>
+    Task<QueueLook> LookAsync(
+        string queue, int limit, string? beyond = null, CancellationToken cancellationToken = default);
+}
+
+/// <summary>Reads all of what may be much.</summary>
+public static class QueueReading
+{
+    private const int Page = 500;
+
+    /// <summary>
+    /// All events of a queue, read page by page: however many there are, a page of them is in memory. What the engine
+    /// cannot show is passed over.
+    /// </summary>
+    /// <param name="queues">Where they are.</param>
+    /// <param name="queue">The queue; it must exist.</param>
+    /// <param name="cancellationToken">Ends the reading.</param>
+    public static IAsyncEnumerable<QueuedEvent> ReadAllAsync(
+        this IQueues queues, string queue, CancellationToken cancellationToken = default)
+    {
+        ArgumentNullException.ThrowIfNull(queues);
+        return ReadAllAsync((beyond, cancel) => queues.LookAsync(queue, Page, beyond, cancel), cancellationToken);
+    }
+
+    internal static async IAsyncEnumerable<QueuedEvent> ReadAllAsync(
+        Func<string?, CancellationToken, Task<QueueLook>> look,
+        [EnumeratorCancellation] CancellationToken cancellationToken)
+    {
+        for (string? beyond = null; ;)
+        {
+            var page = await look(beyond, cancellationToken).ConfigureAwait(false);
+            if (page.Events.Count == 0) yield break;
+            foreach (var @event in page.Events) yield return @event;
+            beyond = page.Events[^1].Place;
+        }
+    }
 }
 
 internal sealed class Queues(IBrokerReports reports) : IQueues
 {
-    public Task<IReadOnlyList<QueuedEvent>> PeekAsync(string queue, int limit, CancellationToken cancellationToken)
+    public Task<QueueLook> LookAsync(string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(queue);
         ArgumentOutOfRangeException.ThrowIfLessThan(limit, 1);
-        return reports.PeekAsync(queue, limit, cancellationToken);
+        return reports.LookAsync(queue, limit, beyond, cancellationToken);
     }
 }
 
-/// <summary>An event seen in a queue.</summary>
-public sealed class QueuedEvent(
-    ReadOnlyMemory<byte> json, int attempts, QueuedState state, DateTimeOffset? until, DateTimeOffset arrived,
-    string? lastError)
+/// <summary>What was seen of a queue.</summary>
+public sealed class QueueLook(IReadOnlyList<QueuedEvent> events, string? notShown = null)
 {
+    /// <summary>Events, as many as were asked for, or fewer.</summary>
+    public IReadOnlyList<QueuedEvent> Events { get; } = events;
+
+    /// <summary>What there is besides and cannot be shown, in words; null: nothing.</summary>
+    public string? NotShown { get; } = notShown;
+}
+
+/// <summary>An event seen in a queue.</summary>
+public sealed record QueuedEvent
+{
+    /// <summary>Where it was, to read on from there; as the engine writes it.</summary>
+    public required string Place { get; init; }
+
     /// <summary>The event as it was published, UTF-8.</summary>
-    public ReadOnlyMemory<byte> Json { get; } = json;
+    public required ReadOnlyMemory<byte> Json { get; init; }
 
     /// <summary>How many times it has been handed over.</summary>
-    public int Attempts { get; } = attempts;
+    public required int Attempts { get; init; }
 
     /// <summary>Whether it waits, is in hand, or comes later.</summary>
-    public QueuedState State { get; } = state;
+    public required QueuedState State { get; init; }
 
     /// <summary>Until when it is in that state, unless something else happens first; null where it is ready.</summary>
-    public DateTimeOffset? Until { get; } = until;
+    public DateTimeOffset? Until { get; init; }
+
+    /// <summary>The worker that has it in hand; null where none has.</summary>
+    public string? Worker { get; init; }
 
     /// <summary>When the queue got it.</summary>
-    public DateTimeOffset Arrived { get; } = arrived;
+    public required DateTimeOffset Arrived { get; init; }
 
     /// <summary>Why the last attempt failed; null where none has.</summary>
-    public string? LastError { get; } = lastError;
+    public string? LastError { get; init; }
 
     /// <summary>The times that it was set aside and sent back before, the oldest first.</summary>
     public IReadOnlyList<SentBack> History { get; init; } = [];

@@ -40,28 +40,38 @@ internal sealed class ReportsWithCompanions(
             workers);
     }
 
-    /// <summary>What waits at the broker cannot be shown; where nothing does, the rest is all.</summary>
-    public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
-        string queue, int limit, CancellationToken cancellationToken)
+    /// <summary>
+    /// What companions have taken over, one after the other. What waits at the broker cannot be shown.
+    /// </summary>
+    public async Task<QueueLook> LookAsync(
+        string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
-        if (broker.Depths is not { } port
-            || (await port.ReadDepthsAsync([queue], cancellationToken).ConfigureAwait(false))[0] is not 0)
+        // A place begins with the number of its companion.
+        var (at, place) = beyond?.Split(' ', 2) is [var number, var rest] && int.TryParse(number, out var known)
+            ? (known, (string?)rest) : (0, null);
+        for (; at < companions.Count; (at, place) = (at + 1, null))
         {
-            throw new CourierException(
-                $"{broker.DisplayName} cannot show the events that wait in queue '{queue}' without handing them over; "
-                + $"what has failed is at {string.Join(", ", companions.Select(c => c.DisplayName))}, to be looked at "
-                + "as a broker of its own");
-        }
-        var seen = new List<QueuedEvent>();
-        foreach (var companion in companions)
-        {
-            var topology = await TryAsync(companion, reports => reports.ReadTopologyAsync(cancellationToken))
+            var topology = await TryAsync(companions[at], reports => reports.ReadTopologyAsync(cancellationToken))
                 .ConfigureAwait(false);
-            if (topology?.Queues.Contains(queue) == true && seen.Count < limit)
-                seen.AddRange(await ReportsOf(companion).PeekAsync(queue, limit - seen.Count, cancellationToken)
-                    .ConfigureAwait(false));
+            if (topology?.Queues.Contains(queue) != true) continue;
+            var look = await ReportsOf(companions[at]).LookAsync(queue, limit, place, cancellationToken)
+                .ConfigureAwait(false);
+            if (look.Events.Count == 0) continue;
+            return new QueueLook(
+                [.. look.Events.Select(e => e with { Place = $"{at} {e.Place}" })],
+                await HiddenAsync(queue, cancellationToken).ConfigureAwait(false));
         }
-        return seen;
+        return new QueueLook([], await HiddenAsync(queue, cancellationToken).ConfigureAwait(false));
+    }
+
+    private async Task<string?> HiddenAsync(string queue, CancellationToken cancellationToken)
+    {
+        var depth = broker.Depths is { } port
+            ? (await port.ReadDepthsAsync([queue], cancellationToken).ConfigureAwait(false))[0] : null;
+        return depth == 0 ? null
+            : $"{broker.DisplayName} cannot show the events that wait in queue '{queue}' without handing them over "
+                + $"({(depth is { } count ? $"{count:N0} of them" : "nobody knows how many")}); what has failed is "
+                + "beside the stores of those who receive";
     }
 
     /// <summary>Of all relays; of a store that has none, none.</summary>

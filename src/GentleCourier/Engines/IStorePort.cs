@@ -35,6 +35,9 @@ internal static class StoreTablesOf
         /// <summary>Where its relay routes events.</summary>
         public RouteTable Routes => new(store.Tables);
 
+        /// <summary>Events that wait for the relay.</summary>
+        public WaitingTable Waiting => new(store.Tables);
+
         /// <summary>Events that stayed in the outbox.</summary>
         public IHeldEvents Held => new HeldTable(store.Tables);
 

@@ -217,21 +217,26 @@ public class Quay : Place
         }
 
         /// <summary>What waits is taken, and given back at once.</summary>
-        public async Task<IReadOnlyList<QueuedEvent>> PeekAsync(
-            string queue, int limit, CancellationToken cancellationToken)
+        public async Task<QueueLook> LookAsync(
+            string queue, int limit, string? beyond, CancellationToken cancellationToken)
         {
-            var seen = (await beside.PeekAsync(queue, limit, cancellationToken)).ToList();
+            // All at once.
+            if (beyond is not null) return new QueueLook([]);
+            var seen = (await beside.PeekAsync(queue, int.MaxValue, cancellationToken)).ToList();
             await using var link = await quay.broker.Value.OpenLinkAsync(
                 queue, "peek", TimeSpan.FromMinutes(1), cancellationToken);
             for (var left = quay.Ask(queue).Ready; left > 0;)
             {
                 var taken = await link.ReceiveAsync(left, cancellationToken)
                     .WaitAsync(Crossing.Limit, cancellationToken);
-                seen.AddRange(taken.Select(
-                    t => new QueuedEvent(t.Json, 0, QueuedState.Ready, null, DateTimeOffset.UtcNow, null)));
+                seen.AddRange(taken.Select(t => new QueuedEvent
+                {
+                    Place = "at the broker", Json = t.Json, Attempts = 0, State = QueuedState.Ready,
+                    Arrived = DateTimeOffset.UtcNow,
+                }));
                 left -= taken.Count;
             }
-            return [.. seen.Take(limit)];
+            return new QueueLook(seen);
         }
     }
 }
