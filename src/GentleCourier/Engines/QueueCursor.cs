@@ -27,7 +27,8 @@ internal readonly record struct QueueCursor(bool IsTimed, DateTimeOffset At, lon
     {
         if (text is null) return Start;
         if (Read(text) is { } place && place.ToString() == text) return place;
-        throw new ArgumentException($"'{text}' is no place in a queue; take the one of an event that was read before");
+        throw new ArgumentException(
+            $"'{text}' is no place in a queue; take the one of an event that was read before", nameof(text));
     }
 
     private static QueueCursor? Read(string text)
