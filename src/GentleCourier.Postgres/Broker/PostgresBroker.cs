@@ -26,7 +26,7 @@ internal sealed class PostgresBroker
     private readonly Recounting recounting;
     private readonly ChoreTable chores;
     private readonly LetterTable reading;
-    private readonly QueueTable queues;
+    private readonly QueueTable looking;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
     private readonly Clearing clearing;
@@ -53,7 +53,7 @@ internal sealed class PostgresBroker
         var tables = new PostgresTables(server, EnsurePreparedAsync);
         chores = new ChoreTable(tables, "courier.broker_chore");
         reading = new LetterTable(tables);
-        queues = new QueueTable(tables, ReportStatements.Look);
+        looking = new QueueTable(tables, ReportStatements.Look);
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
         announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy", logger);
@@ -216,7 +216,7 @@ internal sealed class PostgresBroker
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        return await queues.ReadAsync(id, limit, beyond, cancellationToken).ConfigureAwait(false);
+        return await looking.ReadAsync(id, limit, beyond, cancellationToken).ConfigureAwait(false);
     }
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(

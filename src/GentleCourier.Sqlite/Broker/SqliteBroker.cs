@@ -25,7 +25,7 @@ internal sealed class SqliteBroker
     private readonly HistoryMemory memory;
     private readonly ChoreTable chores;
     private readonly LetterTable letters;
-    private readonly QueueTable queues;
+    private readonly QueueTable looking;
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
@@ -51,7 +51,7 @@ internal sealed class SqliteBroker
             });
         chores = new ChoreTable(tables, "courier.broker_chore");
         letters = new LetterTable(tables);
-        queues = new QueueTable(tables, BrokerReports.Look);
+        looking = new QueueTable(tables, BrokerReports.Look);
         Delivering = new Delivering(DisplayName, writer, time, Changed, logger ?? NullLogger.Instance);
         watch = new CommitWatch(file, LookAround, logger);
     }
@@ -160,7 +160,7 @@ internal sealed class SqliteBroker
 
     public async Task<QueueLook> LookAsync(
         string queue, int limit, string? beyond, CancellationToken cancellationToken) =>
-        await queues.ReadAsync(
+        await looking.ReadAsync(
             await IdOfAsync(queue, cancellationToken).ConfigureAwait(false), limit, beyond, cancellationToken)
             .ConfigureAwait(false);
 
