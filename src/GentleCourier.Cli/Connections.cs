@@ -27,29 +27,42 @@ internal sealed class Connections
     private static readonly IEngine[] Engines =
         [new SqliteEngine(), new PostgresEngine(), new AmqpEngine(isSecure: true), new AmqpEngine(isSecure: false)];
 
-    private static readonly Option<string?> BrokerOption = new("--broker")
+    private readonly Option<string?> broker = new("--broker")
     {
         HelpName = "ADDRESS",
         Description =
             "The broker, such as sqlite:broker.db, postgres://USER@HOST/DATABASE or amqps://USER@HOST.",
     };
-    private static readonly Option<string[]> StoreOption = new("--store")
+    private readonly Option<string[]> store = new("--store")
     {
         HelpName = "STORE",
         Description = $"A service's store, by its address or its name in {ConfigurationFile}; may be repeated.",
     };
-    private static readonly Option<FileInfo?> FileOption = new(
+    private readonly Option<FileInfo?> file = new(
         "--config") { HelpName = "FILE", Description = $"Settings to read instead of ./{ConfigurationFile}." };
 
-    static Connections() =>
-        StoreOption.CompletionSources.Add(context => Completion.Of(() => Settings(context.ParseResult).Stores.Keys));
+    public Connections() =>
+        store.CompletionSources.Add(context => Completion.Of(() => Settings(context.ParseResult).Stores.Keys));
+
+    private Connections(IEnumerable<Option> options)
+    {
+        foreach (var option in options)
+        {
+            if (option.Name == broker.Name) broker = (Option<string?>)option;
+            if (option.Name == store.Name) store = (Option<string[]>)option;
+            if (option.Name == file.Name) file = (Option<FileInfo?>)option;
+        }
+    }
+
+    /// <summary>Those of a command line.</summary>
+    public static Connections Of(ParseResult result) => new(result.CommandResult.Command.Options);
 
     /// <summary>Adds the options to a command.</summary>
     public Connections AddTo(Command command, bool broker = true, bool store = true)
     {
-        if (broker) command.Options.Add(BrokerOption);
-        if (store) command.Options.Add(StoreOption);
-        command.Options.Add(FileOption);
+        if (broker) command.Options.Add(this.broker);
+        if (store) command.Options.Add(this.store);
+        command.Options.Add(file);
         return this;
     }
 
@@ -60,7 +73,7 @@ internal sealed class Connections
     public Named<IBroker>? FindBroker(ParseResult result)
     {
         var settings = Settings(result);
-        var (text, from) = result.GetValue(BrokerOption) is { } said ? (WithoutPassword(said, "broker"), "--broker")
+        var (text, from) = result.GetValue(broker) is { } said ? (WithoutPassword(said, "broker"), "--broker")
             : Variable("COURIER_BROKER") is { } value ? (value, "COURIER_BROKER")
             : (settings.Broker, settings.Path);
         if (text is null) return null;
@@ -95,7 +108,7 @@ internal sealed class Connections
     }
 
     private (string Text, string From)[] StoresSaid(ParseResult result, SettingsFile settings) =>
-        result.GetValue(StoreOption) is { Length: > 0 } several
+        result.GetValue(store) is { Length: > 0 } several
             ? [.. several.Select(s => (WithoutPassword(s, "store")!, "--store"))]
             : Variable("COURIER_STORE") is { } value ? [(value, "COURIER_STORE")]
             : [.. settings.Stores.Keys.Select(name => (name, settings.Path))];
@@ -143,10 +156,10 @@ internal sealed class Connections
     private static string? Variable(string name) =>
         Environment.GetEnvironmentVariable(name) is { Length: > 0 } value ? value : null;
 
-    private static SettingsFile Settings(ParseResult result)
+    private SettingsFile Settings(ParseResult result)
     {
-        var path = result.GetValue(FileOption)?.FullName ?? Path.GetFullPath(ConfigurationFile);
-        if (result.GetValue(FileOption) is { Exists: false }) throw new UsageException($"{path} does not exist");
+        var path = result.GetValue(file)?.FullName ?? Path.GetFullPath(ConfigurationFile);
+        if (result.GetValue(file) is { Exists: false }) throw new UsageException($"{path} does not exist");
         return SettingsFile.Read(path);
     }
 

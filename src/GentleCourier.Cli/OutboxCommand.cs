@@ -143,7 +143,7 @@ internal static class OutboxCommand
         Row("last error", held.LastError);
         AnsiConsole.Write(grid);
         Console.WriteLine("\nevent:");
-        Console.WriteLine(Plain.Lines(Encoding.UTF8.GetString(held.Json.Span)));
+        Console.WriteLine(Plain.Lines(Plain.Pretty(held.Json)));
     }
 
     private static object ForScripts(HeldEvent held) => new

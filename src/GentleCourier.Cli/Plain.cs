@@ -56,8 +56,20 @@ internal static class Plain
     /// <summary>Text for a cell of a table.</summary>
     public static string Cell(string text) => Markup.Escape(Line(text));
 
+    /// <summary>How what is wrong is written, where there is colour; words say it everywhere.</summary>
+    public static Style Wrong { get; } = new(Color.Red, decoration: Decoration.Bold);
+
+    /// <summary>The same for what is worth a look.</summary>
+    public static Style Note { get; } = new(Color.Olive);
+
+    /// <summary>The same for what stands above others.</summary>
+    public static Style Heading { get; } = new(decoration: Decoration.Bold);
+
     /// <summary>Writes text behind a head; further lines of it begin below its first.</summary>
-    public static void WriteHanging(string head, string text)
+    /// <param name="head">The head, which says in words what its style says, too.</param>
+    /// <param name="text">The text.</param>
+    /// <param name="style">The head's.</param>
+    public static void WriteHanging(string head, string text, Style? style = null)
     {
         var room = Math.Max(20, AnsiConsole.Profile.Width - head.Length);
         var line = new StringBuilder();
@@ -65,14 +77,20 @@ internal static class Plain
         {
             if (line.Length > 0 && line.Length + 1 + word.Length > room)
             {
-                AnsiConsole.WriteLine($"{head}{line}");
-                head = new string(' ', head.Length);
+                WriteHead();
                 line.Clear();
             }
             if (line.Length > 0) line.Append(' ');
             line.Append(word);
         }
-        AnsiConsole.WriteLine($"{head}{line}");
+        WriteHead();
+
+        void WriteHead()
+        {
+            AnsiConsole.Write(new Text(head, style ?? Style.Plain));
+            AnsiConsole.WriteLine(line.ToString());
+            head = new string(' ', head.Length);
+        }
     }
 
     /// <summary>How many there are of something.</summary>
@@ -146,7 +164,7 @@ internal static class Plain
         if (TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None,
             out var time))
             return new DateTimeOffset(day.Date + time.ToTimeSpan(), Zone.GetUtcOffset(day.Date + time.ToTimeSpan()));
-        var zone = Zone == TimeZoneInfo.Utc ? DateTimeStyles.AssumeUniversal : DateTimeStyles.AssumeLocal;
+        var zone = Zone.Equals(TimeZoneInfo.Utc) ? DateTimeStyles.AssumeUniversal : DateTimeStyles.AssumeLocal;
         return DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, zone, out var known)
             ? known : throw new UsageException($"{option} '{text}' is no time; one is like 14:30 or "
                 + "\"2031-06-14 14:30\"");

@@ -18,7 +18,7 @@ internal static class StatusText
     {
         if (status.Broker is { } broker)
         {
-            AnsiConsole.WriteLine($"broker {broker.Broker}");
+            Plain.WriteHanging($"broker {broker.Broker}", "", Plain.Heading);
             PrintQueues(status.Queues);
             PrintRoutes(broker.Queues);
             AnsiConsole.WriteLine();
@@ -124,7 +124,8 @@ internal static class StatusText
         if (findings.Count == 0) AnsiConsole.WriteLine("findings: none");
         foreach (var finding in findings)
         {
-            Plain.WriteHanging(finding.IsWrong ? "wrong " : "note  ", $"{finding.Code}: {finding.What}");
+            Plain.WriteHanging(finding.IsWrong ? "wrong " : "note  ", $"{finding.Code}: {finding.What}",
+                finding.IsWrong ? Plain.Wrong : Plain.Note);
             Plain.WriteHanging("      next: ", finding.Next);
         }
     }
@@ -132,7 +133,7 @@ internal static class StatusText
     private static void PrintOutbox(StoreFigures store, IReadOnlyList<HeldEvent> kept)
     {
         var f = store.Outbox;
-        AnsiConsole.WriteLine($"outbox of {store.Store}");
+        Plain.WriteHanging($"outbox of {store.Store}", "", Plain.Heading);
         AnsiConsole.WriteLine(
             $"  waiting {StoreFindings.Count(f.Waiting, f.Precision)}, of these held {Plain.Number(f.Held)}; refused "
             + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");

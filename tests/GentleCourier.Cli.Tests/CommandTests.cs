@@ -261,7 +261,7 @@ public sealed partial class CommandTests
         Assert.Matches(
             "publish <FILE> +Publishes one test event to the queues that its type is routed to.", help.Output);
         Assert.DoesNotContain("Examples:", help.Output, StringComparison.Ordinal);
-        Assert.InRange(help.Output.Split('\n').Length, 10, 34);
+        Assert.InRange(help.Output.Split('\n').Length, 10, 40);
 
         var failed = await courier.RunAsync("status", "--json", "--broker", courier.Broker);
         using var error = JsonDocument.Parse(failed.Errors);

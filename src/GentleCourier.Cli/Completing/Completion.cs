@@ -43,7 +43,7 @@ internal static class Completion
 
         async Task<IReadOnlyCollection<string>> ReadAsync(CancellationToken cancel)
         {
-            await using var broker = new Connections().Broker(result);
+            await using var broker = Connections.Of(result).Broker(result);
             return (await Connections.ReportsOf(broker).ReadTopologyAsync(cancel)).Queues;
         }
     }

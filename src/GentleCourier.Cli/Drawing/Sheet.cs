@@ -113,7 +113,8 @@ internal sealed class Sheet(DateTimeOffset from, DateTimeOffset to, int width, i
         var (top, shares) = (0f, panels.Sum(p => p.Share));
         foreach (var (plot, share) in panels)
         {
-            var bottom = top + ((float)height * share / shares);
+            // At whole pixels, so that there is no seam.
+            var bottom = MathF.Round(top + ((float)height * share / shares));
             // Axes that settle while it is drawn would be drawn twice: they do so here.
             plot.RenderInMemory(width, (int)(bottom - top));
             // It begins by clearing all that it may draw on.

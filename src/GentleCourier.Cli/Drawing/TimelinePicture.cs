@@ -76,7 +76,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
         var hidden = Findings.DistinctBy(f => f.Finding).Count() - findings.Count
             + timeline.Marks.Count - marks.Count;
         var rows = findings.Count + marks.Count + Math.Min(1, hidden);
-        var panel = sheet.Add("", Math.Max(1, (rows + 1) / 2));
+        var panel = sheet.Add("", Math.Max(2, (rows + 1) / 2));
         var row = 0;
         foreach (var finding in findings)
         {
@@ -93,7 +93,7 @@ internal sealed class TimelinePicture(Timeline timeline, IReadOnlyList<Series> s
         if (hidden > 0) Write(panel, timeline.From, row, $"and {hidden} more, which --json tells");
         panel.Axes.SetLimitsY(rows - 0.4, -0.6);
         panel.Axes.Left.SetTicks([], []);
-        panel.YLabel("found, done");
+        panel.YLabel("found");
         panel.HideGrid();
         return panel;
     }

@@ -87,7 +87,7 @@ internal static class LookCommand
     }
 
     private static async Task ShowAsync(
-        IReadOnlyList<Sights> places, ParseResult result, CancellationToken cancel)
+        List<Sights> places, ParseResult result, CancellationToken cancel)
     {
         var (looked, shown) = (0L, 0);
         foreach (var place in places)
@@ -140,10 +140,14 @@ internal static class LookCommand
         }
         else
         {
-            AnsiConsole.WriteLine(place.Name);
+            AnsiConsole.Write(new Text(place.Name + Environment.NewLine, Plain.Heading));
             foreach (var seen in found.Events)
             {
-                if (result.GetValue(Whole)) SeenText.PrintWhole(seen, place.Name, now);
+                if (result.GetValue(Whole))
+                {
+                    SeenText.PrintWhole(seen, place.Name, now);
+                    AnsiConsole.WriteLine();
+                }
                 else SeenText.PrintShort(seen, now);
             }
         }

@@ -18,9 +18,12 @@ internal static class SeenText
     {
         var margin = new string(' ', States + 1);
         var name = seen.Event is { } @event ? $"{@event.Type} {@event.Id}" : "(unreadable)";
-        Plain.WriteHanging($"{seen.State,-States} ", name);
+        Plain.WriteHanging($"{seen.State,-States} ", name, seen.State switch
+        {
+            Seen.Refused => Plain.Wrong, Seen.Held or Seen.Later => Plain.Note, _ => Plain.Heading,
+        });
         Plain.WriteHanging(margin, string.Join(", ", Facts(seen, now)));
-        if (seen.LastError is { } error) Plain.WriteHanging(margin, $"last error: {error}");
+        if (seen.LastError is { } error) Plain.WriteHanging($"{margin}last error: ", error, Plain.Wrong);
     }
 
     /// <summary>All of it.</summary>

@@ -86,7 +86,7 @@ internal static class LaterCommand
             Row("added", Plain.Time(found.Added));
             AnsiConsole.Write(grid);
             Console.WriteLine("\nevent:");
-            Console.WriteLine(Plain.Lines(Encoding.UTF8.GetString(found.Json.Span)));
+            Console.WriteLine(Plain.Lines(Plain.Pretty(found.Json)));
         });
         return command;
     }

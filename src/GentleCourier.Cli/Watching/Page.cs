@@ -32,7 +32,20 @@ internal sealed class Page(int width)
     }
 
     /// <summary>Text behind a word, in as many lines as it takes, up to a limit.</summary>
-    public void Hanging(string head, string text, int most, string? style = null)
+    /// <param name="head">The word, which says what its colour says, too.</param>
+    /// <param name="text">The text.</param>
+    /// <param name="most">How many lines.</param>
+    /// <param name="style">Of all.</param>
+    /// <param name="colour">Of the word.</param>
+    public void Hanging(string head, string text, int most, string? style = null, string? colour = null)
+    {
+        var first = lines.Count;
+        AddHanging(head, text, most, style);
+        if (colour is null || lines[first].IndexOf(head, StringComparison.Ordinal) is not (>= 0 and var at)) return;
+        lines[first] = lines[first].Insert(at + head.Length, "[/]").Insert(at, $"[{colour}]");
+    }
+
+    private void AddHanging(string head, string text, int most, string? style)
     {
         var (line, used) = (new StringBuilder(head), 0);
         foreach (var word in Plain.Line(text).Split(' '))

@@ -154,7 +154,7 @@ internal static class Screen
             }
             var finding = findings[i];
             page.Hanging(finding.IsWrong ? "wrong " : "note  ", $"{finding.What}; next: {finding.Next}", 2,
-                finding.IsWrong ? "bold" : null);
+                finding.IsWrong ? "bold" : null, finding.IsWrong ? "red" : "olive");
         }
     }
 
