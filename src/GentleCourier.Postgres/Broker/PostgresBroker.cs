@@ -215,8 +215,9 @@ internal sealed class PostgresBroker
         string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        var id = await topology.IdOfAsync(queue, cancellationToken).ConfigureAwait(false);
-        return await looking.ReadAsync(id, limit, beyond, cancellationToken).ConfigureAwait(false);
+        return await looking.ReadAsync(queue, limit, beyond, cancellationToken).ConfigureAwait(false)
+            ?? throw BrokerProblems.Missing(
+                DisplayName, [queue], [], (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
     }
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(

@@ -60,7 +60,7 @@ internal sealed class ReportStatements(PostgresServer server)
     /// <summary>
     /// Those in hand, and those that may be, by their number, and then those that come later, by when.
     /// </summary>
-    public static Sql Look(long queue, QueueCursor from, int limit)
+    public static Sql Look(Sql queue, QueueCursor from, int limit)
     {
         var (at, copy) = from.AfterTimed;
         return $"""

@@ -70,7 +70,7 @@ internal static class BrokerReports
         new(at, row.Int64(first), row.Int64(first + 1), row.Int64(first + 2), row.Int64(first + 3));
 
     /// <summary>Those in hand first, by their number, and then those that wait, by when they are due.</summary>
-    public static Sql Look(long queue, QueueCursor from, int limit)
+    public static Sql Look(Sql queue, QueueCursor from, int limit)
     {
         var (at, copy) = from.AfterTimed;
         return $"""

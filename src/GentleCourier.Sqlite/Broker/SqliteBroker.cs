@@ -160,9 +160,10 @@ internal sealed class SqliteBroker
 
     public async Task<QueueLook> LookAsync(
         string queue, int limit, string? beyond, CancellationToken cancellationToken) =>
-        await looking.ReadAsync(
-            await IdOfAsync(queue, cancellationToken).ConfigureAwait(false), limit, beyond, cancellationToken)
-            .ConfigureAwait(false);
+        await looking.ReadAsync(queue, limit, beyond, cancellationToken).ConfigureAwait(false)
+            ?? throw BrokerProblems.Missing(
+                file.DisplayName, [queue], [],
+                (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
         string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) =>

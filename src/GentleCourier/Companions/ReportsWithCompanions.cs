@@ -47,8 +47,11 @@ internal sealed class ReportsWithCompanions(
         string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
         // A place begins with the number of its companion.
-        var (at, place) = beyond?.Split(' ', 2) is [var number, var rest] && int.TryParse(number, out var known)
-            ? (known, (string?)rest) : (0, null);
+        var (at, place) = (0, (string?)null);
+        if (beyond is not null && (beyond.Split(' ', 2) is not [var number, var rest]
+            || !int.TryParse(number, out at) || at < 0 || (place = rest).Length == 0))
+            throw new ArgumentException(
+                $"'{beyond}' is no place in a queue; take the one of an event that was read before", nameof(beyond));
         for (; at < companions.Count; (at, place) = (at + 1, null))
         {
             var topology = await TryAsync(companions[at], reports => reports.ReadTopologyAsync(cancellationToken))

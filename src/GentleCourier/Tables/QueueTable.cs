@@ -6,19 +6,24 @@ namespace GentleCourier.Tables;
 /// <summary>Reads the events of a queue in a database, without taking any.</summary>
 /// <param name="tables">Where they are.</param>
 /// <param name="rows">
-/// Of the queue with this number so many, from a place on: <c>part</c> (0, or 1 with a time), <c>at</c>, <c>place</c>,
-/// <c>event</c>, attempts, state, until when, arrived, error, history, and who has it.
+/// Of a queue, by what asks for its number, so many from a place on: <c>part</c> (0, or 1 with a time), <c>at</c>,
+/// <c>place</c>, <c>event</c>, attempts, state, until when, arrived, error, history, and who has it.
 /// </param>
-internal sealed class QueueTable(ITables tables, Func<long, QueueCursor, int, Sql> rows)
+internal sealed class QueueTable(ITables tables, Func<Sql, QueueCursor, int, Sql> rows)
 {
-    public async Task<QueueLook> ReadAsync(long queue, int limit, string? beyond, CancellationToken cancellationToken)
+    /// <returns>Null where there is no such queue.</returns>
+    public async Task<QueueLook?> ReadAsync(
+        string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
-        var events = new List<QueuedEvent>();
+        var (isThere, events) = (false, new List<QueuedEvent>());
+        Sql id = $"(SELECT id FROM courier.queue WHERE name = {queue})";
         await tables.RunAsync(
-            new Statements("look into").ReadPage(
-                rows(queue, QueueCursor.Parse(beyond), limit), "part, at, place", row => events.Add(Read(row))),
+            new Statements("look into")
+                .Read($"SELECT 1 FROM courier.queue WHERE name = {queue}", _ => isThere = true)
+                .ReadPage(
+                    rows(id, QueueCursor.Parse(beyond), limit), "part, at, place", row => events.Add(Read(row))),
             null, cancellationToken).ConfigureAwait(false);
-        return new QueueLook(events);
+        return isThere ? new QueueLook(events) : null;
     }
 
     private static QueuedEvent Read(Row row) => new()
