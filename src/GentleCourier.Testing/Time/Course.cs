@@ -108,7 +108,8 @@ internal sealed class Course(
             }
             stillness.Look(version);
             if (stillness.IsOver) throw Stands(reading, running);
-            if (reading is not null && stillness.IsStill(reading.WaitsForTime) && NextTimer(reading) is { } timer)
+            if (reading is not null && stillness.IsStill(reading.WaitsForTime, lookTook)
+                && NextTimer(reading) is { } timer)
             {
                 clock.MoveTo(timer - clock.Now < LongestStep ? timer : clock.Now + LongestStep);
                 stillness.Moved();

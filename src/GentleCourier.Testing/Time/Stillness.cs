@@ -12,16 +12,25 @@ internal sealed class Stillness(TimeSpan limit)
     /// <summary>What goes on has shown itself by then, unless it waits for the trial's clock.</summary>
     public static readonly TimeSpan Least = TimeSpan.FromMilliseconds(10);
 
-    // The same, of what nearly never waits for it.
-    private static readonly TimeSpan Surely = TimeSpan.FromMilliseconds(150);
+    // The same, of what nearly never waits for it: a machine that others use as well may do nothing for so long.
+    private static readonly TimeSpan Surely = TimeSpan.FromSeconds(1);
+
+    // Where a look takes long, so does everything else.
+    private const int LooksLong = 20;
 
     private long version = -1, since = Stopwatch.GetTimestamp(), last = Stopwatch.GetTimestamp();
     private int looks;
 
     /// <summary>Whether what goes on can only wait for the trial's clock.</summary>
     /// <param name="isUsual">Whether that is what such things wait for.</param>
-    public bool IsStill(bool isUsual) =>
-        looks >= Looks && Stopwatch.GetElapsedTime(last) >= (isUsual ? Least : Surely);
+    /// <param name="lookTook">How long the last look has taken.</param>
+    public bool IsStill(bool isUsual, TimeSpan lookTook)
+    {
+        if (looks < Looks) return false;
+        var least = isUsual ? Least : Surely;
+        return Stopwatch.GetElapsedTime(last) >= (isUsual || lookTook * LooksLong < least ? least
+            : lookTook * LooksLong);
+    }
 
     /// <summary>
     /// Whether nothing has happened for so long that nothing will, however little the machine does for it.
