@@ -43,6 +43,8 @@ public sealed class AmqpTests : IDisposable
             StringComparison.Ordinal);
 
         (await courier.RunAsync(["look", .. both, "taps"])).Says("cannot show the events that wait in queue 'taps'");
+        var forScripts = await courier.RunAsync(["look", .. both, "taps", "--json"]);
+        Assert.Contains("cannot show the events", forScripts.Errors, StringComparison.Ordinal);
 
         // A receiver sets one aside.
         await using (var companion = new SqliteEngine().CreateCompanion(

@@ -25,8 +25,8 @@ public sealed class LookTests : IDisposable
     {
         var said = (key is null ? "" : $"\"partitionkey\":\"{key}\",")
             + (subject is null ? "" : $"\"subject\":\"{subject}\",");
-        return new(id, type, key, Encoding.UTF8.GetBytes(
-            $$$"""{"specversion":"1.0","id":"{{{id}}}","source":"/t","type":"{{{type}}}",{{{said}}}"data":{"n":"{{{id}}}"}}"""));
+        var head = $"\"specversion\":\"1.0\",\"id\":\"{id}\",\"source\":\"/t\",\"type\":\"{type}\",";
+        return new(id, type, key, Encoding.UTF8.GetBytes($"{{{head}{said}\"data\":{{\"n\":\"{id}\"}}}}"));
     }
 
     [Fact]
@@ -136,7 +136,7 @@ public sealed class LookTests : IDisposable
         look.Says("last error: no queue is routed");
         look.Says("refused  test.taps 2");
         look.Says("later    test.taps 5");
-        (await courier.RunAsync("look", "--outbox", "--state", "refused")).Says("last error: too large");
+        (await courier.RunAsync("look", "--state", "refused", "--outbox")).Says("last error: too large");
         (await courier.RunAsync("look", "--outbox", "--event", "4", "--json")).Says("\"outbox\":\"sqlite:");
     }
 

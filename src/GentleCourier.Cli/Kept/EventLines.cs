@@ -33,6 +33,19 @@ internal static class EventLines
         return line.WrittenMemory;
     }
 
+    /// <summary>The event; null where it cannot be read.</summary>
+    public static CourierEvent? TryRead(ReadOnlyMemory<byte> json)
+    {
+        try
+        {
+            return CourierEvent.Read(json);
+        }
+        catch (UnreadableEventException)
+        {
+            return null;
+        }
+    }
+
     /// <summary>The event as it is; what is not JSON in base64.</summary>
     public static void WriteEvent(Utf8JsonWriter json, ReadOnlyMemory<byte> @event)
     {

@@ -20,21 +20,9 @@ internal sealed record Kept(
     ReadOnlyMemory<byte> Json, object Origin)
 {
     /// <summary>The event; null where it cannot be read.</summary>
-    public CourierEvent? Event { get; } = TryRead(Json);
+    public CourierEvent? Event { get; } = EventLines.TryRead(Json);
 
     public FailureCause Cause { get; } = FailureCause.Of(Place, Json, Failure, Reason);
-
-    private static CourierEvent? TryRead(ReadOnlyMemory<byte> json)
-    {
-        try
-        {
-            return CourierEvent.Read(json);
-        }
-        catch (UnreadableEventException)
-        {
-            return null;
-        }
-    }
 }
 
 /// <summary>What has become of it, and what is still to become of it: a repair, or none.</summary>

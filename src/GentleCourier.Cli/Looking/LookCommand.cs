@@ -128,6 +128,8 @@ internal static class LookCommand
     private static void PrintLines(Sights place, Found found)
     {
         foreach (var seen in found.Events) Console.WriteLine(SeenText.Line(seen, place.Mark));
+        // A script is not to take for nothing what cannot be shown.
+        if (place.NotShown is { } hidden) Console.Error.WriteLine(Plain.Line($"courier: {hidden}"));
     }
 
     private static void Print(Sights place, Found found, ParseResult result)

@@ -1,5 +1,4 @@
 using GentleCourier.ByHand;
-using GentleCourier.Events;
 
 namespace GentleCourier.Cli;
 
@@ -29,17 +28,5 @@ internal sealed record Seen(string State, DateTimeOffset Since, ReadOnlyMemory<b
     public IReadOnlyList<SentBack> History { get; init; } = [];
 
     /// <summary>The event; null where it cannot be read.</summary>
-    public CourierEvent? Event { get; } = TryRead(Json);
-
-    private static CourierEvent? TryRead(ReadOnlyMemory<byte> json)
-    {
-        try
-        {
-            return CourierEvent.Read(json);
-        }
-        catch (UnreadableEventException)
-        {
-            return null;
-        }
-    }
+    public CourierEvent? Event { get; } = EventLines.TryRead(Json);
 }

@@ -37,20 +37,13 @@ public static class QueueReading
     /// <param name="queues">Where they are.</param>
     /// <param name="queue">The queue; it must exist.</param>
     /// <param name="cancellationToken">Ends the reading.</param>
-    public static IAsyncEnumerable<QueuedEvent> ReadAllAsync(
-        this IQueues queues, string queue, CancellationToken cancellationToken = default)
+    public static async IAsyncEnumerable<QueuedEvent> ReadAllAsync(
+        this IQueues queues, string queue, [EnumeratorCancellation] CancellationToken cancellationToken = default)
     {
         ArgumentNullException.ThrowIfNull(queues);
-        return ReadAllAsync((beyond, cancel) => queues.LookAsync(queue, Page, beyond, cancel), cancellationToken);
-    }
-
-    internal static async IAsyncEnumerable<QueuedEvent> ReadAllAsync(
-        Func<string?, CancellationToken, Task<QueueLook>> look,
-        [EnumeratorCancellation] CancellationToken cancellationToken)
-    {
         for (string? beyond = null; ;)
         {
-            var page = await look(beyond, cancellationToken).ConfigureAwait(false);
+            var page = await queues.LookAsync(queue, Page, beyond, cancellationToken).ConfigureAwait(false);
             if (page.Events.Count == 0) yield break;
             foreach (var @event in page.Events) yield return @event;
             beyond = page.Events[^1].Place;
