@@ -94,7 +94,10 @@ internal static class StatusCommand
             broker.Broker, broker.At, [.. broker.Queues.Where(q => queues.Contains(q.Queue))],
             broker.Workers is null ? null : [.. broker.Workers
                 .Select(w => w with { Receivers = [.. w.Receivers.Where(r => queues.Contains(r.Queue))] })
-                .Where(w => w.Receivers.Count > 0)]);
+                .Where(w => w.Receivers.Count > 0)])
+        {
+            Instructions = [.. broker.Instructions.Where(i => i.Queue is null || queues.Contains(i.Queue))],
+        };
         return new CourierStatus(figures, status.Stores, status.Unreachable);
     }
 

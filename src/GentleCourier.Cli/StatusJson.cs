@@ -41,7 +41,7 @@ internal static class StatusJson
             overSeconds = rates.Over.TotalSeconds, arrivalsPerSecond = rates.Arrivals, handledPerSecond = rates.Handled,
             failedPerSecond = rates.Failed, setAsidePerSecond = rates.SetAside,
         },
-        lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded, q.Forecast.Outlook,
+        pause = Pause(q.Figures.Pause), lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded, q.Forecast.Outlook,
         emptyInSeconds = q.Forecast.About is not { } about ? null : new
         {
             about = about.TotalSeconds, soonest = q.Forecast.Soonest?.TotalSeconds,
@@ -53,13 +53,19 @@ internal static class StatusJson
     private static object Worker(WorkerFigures w) => new
     {
         w.Worker, w.Version, w.Since, seenSecondsAgo = w.Seen.TotalSeconds, aheadSeconds = w.Ahead?.TotalSeconds,
+        ordersHeard = w.Heard, w.IsDrained,
         receivers = w.Receivers.Select(r => new
         {
             r.Queue, r.Types, r.Prefetch, r.Parallel, r.InHand, r.Running, r.Utilisation, r.Handled, r.Failed,
             longestSeconds = r.Longest?.TotalSeconds, timeLimitSeconds = r.TimeLimit?.TotalSeconds,
             handlingSeconds = Times(r.HandlingTimes), waitingSeconds = Times(r.WaitingTimes), r.Brake,
-            brakedForSeconds = r.BrakedFor?.TotalSeconds, r.Problem,
+            brakedForSeconds = r.BrakedFor?.TotalSeconds, r.Problem, r.IsHeld, r.Steering, r.SteeringProblem,
         }),
+    };
+
+    private static object? Pause(Pause? pause) => pause is null ? null : new
+    {
+        pause.By, pause.Why, forSeconds = pause.For.TotalSeconds, leftSeconds = pause.Left?.TotalSeconds,
     };
 
     private static object? Times(Histogram? times) => times is not { Count: > 0 } ? null : new
@@ -74,7 +80,7 @@ internal static class StatusJson
         oldestAgeSeconds = s.Outbox.OldestAge?.TotalSeconds, s.Outbox.Relay, s.Outbox.LastError, s.Outbox.DeadRows,
         s.Outbox.FormerBrokers, clockDoubtedForSeconds = s.Outbox.Clock?.DoubtedFor?.TotalSeconds,
         clocksApart = s.Outbox.Clock?.Apart.Select(c => new { c.Relay, aheadSeconds = c.Ahead.TotalSeconds }),
-        s.Outbox.Later, nextDueInSeconds = s.Outbox.NextDueIn?.TotalSeconds,
+        pause = Pause(s.Outbox.Pause), s.Outbox.Later, nextDueInSeconds = s.Outbox.NextDueIn?.TotalSeconds,
         oldestSnapshotSeconds = s.Outbox.OldestSnapshot?.TotalSeconds, s.Outbox.SnapshotHolder,
         heldEvents = held.Select(h => new { h.Row, h.Id, h.Type, h.Attempts, h.LastError, h.Due, h.Added }),
     };

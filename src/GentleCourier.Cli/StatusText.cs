@@ -65,6 +65,7 @@ internal static class StatusText
 
     internal static string OutlookOf(QueueStatus queue)
     {
+        if (queue.Figures.Pause is not null) return "paused by hand";
         if (queue.Figures.Waiting == 0) return "empty";
         if (queue.Receivers is { Count: 0 }) return "nobody receives";
         var forecast = queue.Forecast;
@@ -138,7 +139,8 @@ internal static class StatusText
             $"  waiting {StoreFindings.Count(f.Waiting, f.Precision)}, of these held {Plain.Number(f.Held)}; refused "
             + $"{Plain.Number(f.Refused)}; oldest {Plain.Age(f.OldestAge)}");
         AnsiConsole.WriteLine(
-            f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads");
+            (f.Relay is null ? "  relay: none leads; start a service with this store" : $"  relay: {f.Relay} leads")
+            + (f.Pause is null ? "" : ", and is paused by hand"));
         if (f.NextDueIn is { } next)
         {
             var more = f.Later > OutboxFigures.MostLater ? "more than " : "";

@@ -36,7 +36,7 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
             Assert.All(states[QueuedState.Scheduled], e => Assert.Equal((null, "not yet"), (e.Worker, e.LastError)));
             Assert.All(states[QueuedState.Ready], e => Assert.Equal((null, 0), (e.Worker, e.Attempts)));
         }
-        Assert.Equal(Count, await new Queues(broker.Reports!).ReadAllAsync("taps").CountAsync());
+        Assert.Equal(Count, await new Queues(broker).ReadAllAsync("taps").CountAsync());
         await Assert.ThrowsAsync<ArgumentException>(() => broker.Reports!.LookAsync("taps", 9, "somewhere", default));
     }
 

@@ -24,7 +24,13 @@ internal static class Completion
     }
 
     /// <summary>Has an option or an argument offer the queues of the broker that is named.</summary>
-    public static TSymbol OfQueues<TSymbol>(TSymbol symbol) where TSymbol : Symbol
+    public static TSymbol OfQueues<TSymbol>(TSymbol symbol) where TSymbol : Symbol => OfBroker(
+        symbol,
+        async (broker, cancel) => (await Connections.ReportsOf(broker).ReadTopologyAsync(cancel)).Queues);
+
+    /// <summary>Has an option or an argument offer what is read from the broker that is named.</summary>
+    public static TSymbol OfBroker<TSymbol>(
+        TSymbol symbol, Func<IBroker, CancellationToken, Task<IReadOnlyCollection<string>>> read) where TSymbol : Symbol
     {
         var sources = symbol switch
         {
@@ -32,11 +38,12 @@ internal static class Completion
             Argument argument => argument.CompletionSources,
             _ => throw new ArgumentException($"a {symbol.GetType().Name} is not completed", nameof(symbol)),
         };
-        sources.Add(context => Of(() => ReadQueues(context.ParseResult)));
+        sources.Add(context => Of(() => Read(context.ParseResult, read)));
         return symbol;
     }
 
-    private static IReadOnlyCollection<string> ReadQueues(ParseResult result)
+    private static IReadOnlyCollection<string> Read(
+        ParseResult result, Func<IBroker, CancellationToken, Task<IReadOnlyCollection<string>>> read)
     {
         using var limit = new CancellationTokenSource(Patience);
         return Task.Run(() => ReadAsync(limit.Token)).WaitAsync(Patience).GetAwaiter().GetResult();
@@ -44,7 +51,7 @@ internal static class Completion
         async Task<IReadOnlyCollection<string>> ReadAsync(CancellationToken cancel)
         {
             await using var broker = Connections.Of(result).Broker(result);
-            return (await Connections.ReportsOf(broker).ReadTopologyAsync(cancel)).Queues;
+            return await read(broker, cancel);
         }
     }
 }

@@ -14,6 +14,9 @@ internal sealed class BrokerStatements(PostgresServer server)
     private const string Longest = "interval '61 minutes'";
     public const string IsFree =
         $"(until IS NULL OR until <= coalesce($1, now()) OR until > coalesce($1, now()) + {Longest})";
+    /// <summary>Whether anything of the queue <c>$2</c> may be handed over: not while it is paused by hand.</summary>
+    public const string IsOpen =
+        "(SELECT NOT is_paused OR paused_until <= coalesce($1, now()) FROM courier.queue WHERE id = $2)";
     private const string NotInHand = "until = NULL, number = NULL, holder = NULL";
 
     // Each connection counts in a row of its own, so that none waits for another. In the order of queues, two that
@@ -143,7 +146,7 @@ internal sealed class BrokerStatements(PostgresServer server)
     // as keeps to the budget of bytes, whatever the size of the last.
     public readonly string HandOver = server.Sql(HandingOver($"""
         SELECT ctid AS place, id, octet_length(event) AS bytes FROM courier.copy
-        WHERE queue = $2 AND id > $3 AND key IS NULL AND {IsFree}
+        WHERE queue = $2 AND id > $3 AND key IS NULL AND {IsFree} AND {IsOpen}
         ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED
         """));
 
@@ -181,7 +184,10 @@ internal sealed class BrokerStatements(PostgresServer server)
     /// <summary>What is told of it.</summary>
     public const string HandedOver = """
         id, attempts, abandoned, event, key,
-        CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt END AS tried_for,
+        CASE WHEN attempts > 1 OR error IS NOT NULL THEN coalesce($1, now()) - first_attempt - (
+            SELECT coalesce(sum(least(ended, coalesce($1, now())) - greatest(began, first_attempt)), '0')
+            FROM courier.pause p WHERE p.queue = copy.queue AND (ended IS NULL OR ended > first_attempt)) END
+            AS tried_for,
         coalesce($1, now()) - arrived AS here, waited, uncounted
         """;
 
@@ -312,13 +318,15 @@ internal sealed class BrokerStatements(PostgresServer server)
     /// </summary>
     public readonly string Look = server.Sql($"""
         SELECT q.id,
+               (NOT u.is_paused OR u.paused_until <= coalesce($1, now())) AND (
                EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.place AND key IS NULL
                    AND NOT u.in_key_order AND {IsFree})
                OR u.in_key_order AND (EXISTS (SELECT FROM courier.copy WHERE queue = q.id AND id > q.passed)
                    OR EXISTS (SELECT FROM courier.turn WHERE queue = q.id AND id > q.place)
                    OR EXISTS (SELECT FROM courier.link WHERE queue = q.id AND in_hand > 0 AND {IsFree}))
-               OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now())),
-               least((SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
+               OR EXISTS (SELECT FROM courier.later WHERE queue = q.id AND due <= coalesce($1, now()))),
+               least(CASE WHEN u.paused_until > coalesce($1, now()) THEN u.paused_until END,
+                     (SELECT min(due) FROM courier.later WHERE queue = q.id AND due > coalesce($1, now())),
                      (SELECT min(until) FROM courier.link WHERE queue = q.id AND in_hand > 0
                          AND NOT {IsFree})) - coalesce($1, now())
         FROM unnest($2, $3, $4) AS q (id, place, passed) JOIN courier.queue u ON u.id = q.id
@@ -326,6 +334,11 @@ internal sealed class BrokerStatements(PostgresServer server)
 
     public readonly string Announce = server.Sql(
         $"SELECT pg_notify('{server.Channel("queue")}', id::text) FROM unnest($1) AS q (id)");
+
+    /// <summary>What is announced where something has been ordered by hand.</summary>
+    public const string ByHand = "by hand";
+
+    public readonly string AnnounceByHand = server.Sql($"SELECT pg_notify('{server.Channel("queue")}', '{ByHand}')");
 
     public readonly string ForgetLinks = server.Sql(
         "DELETE FROM courier.link WHERE id = $1 AND in_hand = 0 OR until < now() - interval '1 day'");

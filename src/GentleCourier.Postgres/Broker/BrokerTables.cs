@@ -10,7 +10,34 @@ internal static class BrokerTables
         CREATE TABLE courier.queue (
             id   int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
             name text NOT NULL UNIQUE,
-            in_key_order boolean NOT NULL DEFAULT false               -- events of one key one at a time
+            in_key_order boolean NOT NULL DEFAULT false,              -- events of one key one at a time
+            is_paused    boolean NOT NULL DEFAULT false,              -- by hand: nothing is handed over
+            paused_until timestamptz,                                 -- null: until it is resumed
+            pause        int NOT NULL DEFAULT 0                       -- the number of the latest pause
+        );
+
+        -- Each pause of a queue, for as long as events may have been tried before it: time in it does not count.
+        CREATE TABLE courier.pause (
+            queue  int NOT NULL REFERENCES courier.queue,
+            number int NOT NULL,
+            began  timestamptz NOT NULL,
+            ended  timestamptz,                                       -- or will, by itself
+            who    text NOT NULL,
+            why    text,
+            PRIMARY KEY (queue, number)
+        );
+
+        -- What workers are to do by hand: receive otherwise than their settings say, or, without settings, take no
+        -- more.
+        CREATE TABLE courier.instruction (
+            queue    text NOT NULL,                                   -- empty: all
+            worker   text NOT NULL,                                   -- empty: all
+            settings text,                                            -- JSON
+            began    timestamptz NOT NULL,
+            until    timestamptz,
+            who      text NOT NULL,
+            why      text,
+            PRIMARY KEY (queue, worker)
         );
 
         CREATE TABLE courier.route (
@@ -25,7 +52,8 @@ internal static class BrokerTables
         CREATE TABLE courier.topology (
             id         int PRIMARY KEY CHECK (id = 1),
             version    bigint NOT NULL,
-            generation text NOT NULL DEFAULT gen_random_uuid()::text
+            generation text NOT NULL DEFAULT gen_random_uuid()::text,
+            by_hand    bigint NOT NULL DEFAULT 0                      -- grows with every pause and instruction
         );
         INSERT INTO courier.topology VALUES (1, 1);
 

@@ -120,7 +120,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
             if (look.HasBuried) BeginSweep(null);
             else if (look.Step is { } step) Advance(step);
             place.Pass(link, sure, sweepAt);
-            return again is not null || freed.Count > 0 || (look.Chunk > 0 && look.Seen == look.Chunk);
+            return look.IsOpen
+                && (again is not null || freed.Count > 0 || (look.Chunk > 0 && look.Seen == look.Chunk));
         }
     }
 
@@ -199,6 +200,9 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
 
         public bool HasBuried { get; set; }
 
+        /// <summary>Whether the queue is not paused by hand.</summary>
+        public bool IsOpen { get; private set; } = true;
+
         /// <summary>Whether turns are looked at, and what was passed; or only the line and keys.</summary>
         public bool IsOfAll { get; init; }
 
@@ -242,7 +246,8 @@ internal sealed class KeyLine(long link, int queue, QueuePlace place, KeyOrderSt
         {
             (Passed, Seen, HasTurned) = (row.GetInt64(9), row.GetInt64(10), row.GetInt64(11) > 0);
             MayHaveTurns = HasTurned || row.GetBoolean(12);
-            if (IsOfAll) (LastAgain, SeenAgain) = (row.IsDBNull(14) ? null : row.GetInt64(14), row.GetInt64(15));
+            IsOpen = !row.IsDBNull(14) && row.GetBoolean(14);
+            if (IsOfAll) (LastAgain, SeenAgain) = (row.IsDBNull(15) ? null : row.GetInt64(15), row.GetInt64(16));
         }
     }
 }

@@ -102,7 +102,7 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             SELECT id, key FROM (
                 SELECT id, key, row_number() OVER (ORDER BY id) AS rank,
                     sum(bytes) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING) - bytes AS before FROM first) f
-            WHERE rank <= $4 AND (NOT $15 OR {RoundTrip.IsCommitted("$6")})
+            WHERE rank <= $4 AND {BrokerStatements.IsOpen} AND (NOT $15 OR {RoundTrip.IsCommitted("$6")})
                 AND (id <= (SELECT max(id) FROM line) OR (SELECT count(*) FROM line) < $13)
                 AND before <= {Budget.Bytes - Budget.LargestEvent}),
         free AS MATERIALIZED (
@@ -137,7 +137,8 @@ internal sealed class KeyOrderStatements(PostgresServer server)
             (SELECT count(*) FROM line), (SELECT count(*) FROM turned),
             (SELECT true FROM courier.turn WHERE queue = $2 AND id > $11 LIMIT 1) IS NOT NULL,
             (SELECT set_config('gentle.taken', coalesce(array_agg(id), '{"{}"}')::text, false)
-                || set_config('gentle.taken_keys', coalesce(array_agg(key), '{"{}"}')::text, false) FROM taken)
+                || set_config('gentle.taken_keys', coalesce(array_agg(key), '{"{}"}')::text, false) FROM taken),
+            {BrokerStatements.IsOpen}
             {(ofAll ? ", (SELECT max(id) FROM part), (SELECT count(*) FROM part)" : "")}
         FROM passed p LEFT JOIN taken t ON true
         """;

@@ -27,6 +27,7 @@ internal sealed class PostgresBroker
     private readonly ChoreTable chores;
     private readonly LetterTable reading;
     private readonly QueueTable looking;
+    private readonly InstructionTable instructions;
     private readonly QueueWatch watch;
     private readonly Announcer announcer;
     private readonly Clearing clearing;
@@ -55,6 +56,7 @@ internal sealed class PostgresBroker
         reading = new LetterTable(tables);
         looking = new QueueTable(tables, ReportStatements.Look);
         watch = new QueueWatch(server, sql, Changed, PlaceOf, clock, logger);
+        instructions = new InstructionTable(tables, watch.ByHand, AnnounceByHandAsync, Listen, clock, MissingAsync);
         announcer = new Announcer(server, Saying);
         clearing = new Clearing(server, "courier.copy", logger);
     }
@@ -66,7 +68,7 @@ internal sealed class PostgresBroker
     public BrokerServices Services => services ??= new()
     {
         Reports = this, DeadLetters = this, Housekeeping = this, Register = this, TakeOver = this, Stamps = this,
-        Examination = this, Recount = this, Database = this,
+        Examination = this, Recount = this, Database = this, Instructions = instructions,
     };
 
     public async Task PrepareAsync(Topology wanted, bool create, CancellationToken cancellationToken)
@@ -208,7 +210,8 @@ internal sealed class PostgresBroker
     public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
-        return await reports.FiguresAsync(cancellationToken).ConfigureAwait(false);
+        var standing = await instructions.ReadAsync(-1, cancellationToken).ConfigureAwait(false);
+        return standing!.Under(await reports.FiguresAsync(cancellationToken).ConfigureAwait(false));
     }
 
     public async Task<QueueLook> LookAsync(
@@ -216,8 +219,7 @@ internal sealed class PostgresBroker
     {
         await EnsurePreparedAsync(cancellationToken).ConfigureAwait(false);
         return await looking.ReadAsync(queue, limit, beyond, cancellationToken).ConfigureAwait(false)
-            ?? throw BrokerProblems.Missing(
-                DisplayName, [queue], [], (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
+            ?? throw await MissingAsync(queue, cancellationToken).ConfigureAwait(false);
     }
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
@@ -332,6 +334,31 @@ internal sealed class PostgresBroker
         {
             Changed(queue).Raise();
             announcer.Announce(queue);
+        }
+    }
+
+    private async Task<CourierException> MissingAsync(string queue, CancellationToken cancellationToken) =>
+        BrokerProblems.Missing(
+            DisplayName, [queue], [], (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
+
+    private IDisposable? Listen(bool isKeen)
+    {
+        watch.Start();
+        return null;
+    }
+
+    private async Task AnnounceByHandAsync()
+    {
+        watch.Ordered();
+        try
+        {
+            await server.RunAsync(
+                "announce a change in", new RoundTrip().NeedNotSurvive().Add(sql.AnnounceByHand, static _ => { }),
+                CancellationToken.None).ConfigureAwait(false);
+        }
+        catch (CourierException)
+        {
+            // Whoever has something in hand looks by itself, a little later.
         }
     }
 

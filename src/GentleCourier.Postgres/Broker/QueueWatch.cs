@@ -63,15 +63,11 @@ internal sealed class QueueWatch : IAsyncDisposable
         }
     }
 
-    public async ValueTask DisposeAsync()
-    {
-        await disposed.CancelAsync().ConfigureAwait(false);
-        await listener.DisposeAsync().ConfigureAwait(false);
-        if (looking is not null) await looking.ConfigureAwait(false);
-        disposed.Dispose();
-    }
+    /// <summary>Raised when something has been ordered by hand.</summary>
+    public Signal ByHand { get; } = new();
 
-    private void Start()
+    /// <summary>Begins to listen, if it does not yet.</summary>
+    public void Start()
     {
         if (Volatile.Read(ref looking) is not null) return;
         lock (starting)
@@ -81,8 +77,24 @@ internal sealed class QueueWatch : IAsyncDisposable
         }
     }
 
+    /// <summary>Something has been ordered by hand: queues may be open that were not.</summary>
+    public void Ordered()
+    {
+        ByHand.Raise();
+        news.Raise();
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await disposed.CancelAsync().ConfigureAwait(false);
+        await listener.DisposeAsync().ConfigureAwait(false);
+        if (looking is not null) await looking.ConfigureAwait(false);
+        disposed.Dispose();
+    }
+
     private void Heard(string payload)
     {
+        if (payload == BrokerStatements.ByHand) Ordered();
         if (!int.TryParse(payload, NumberStyles.None, CultureInfo.InvariantCulture, out var queue)) return;
         changed(queue).Raise();
         // It may have been put off, or have been taken in hand: when to look next is to be seen anew.

@@ -190,6 +190,6 @@ internal sealed class PostgresTables(
 
         public override DateTimeOffset? MomentOrNull(int column) => TimeOrNull(column);
 
-        public override TimeSpan Span(int column) => row!.GetTimeSpan(column);
+        public override TimeSpan? SpanOrNull(int column) => row!.Span(column);
     }
 }

@@ -20,6 +20,7 @@ internal sealed class DirectWay(PostgresRelay relay, PostgresBroker broker) : ID
             WHERE bytes - size < {Budget.Bytes}),
         plain AS (
             SELECT EXISTS (SELECT FROM store.relay WHERE term = $1 AND relay IS NOT NULL)
+               AND NOT EXISTS (SELECT FROM store.relay_pause WHERE until IS NULL OR until > coalesce($3, now()))
                AND NOT EXISTS (SELECT FROM store.held_key WHERE due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (SELECT FROM store.held_obstacle WHERE due <= (SELECT coalesce($3, now())))
                AND NOT EXISTS (SELECT FROM store.outbox_held WHERE partition_key IS NULL AND waits_for IS NULL

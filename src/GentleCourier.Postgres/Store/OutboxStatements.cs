@@ -121,7 +121,8 @@ internal sealed class OutboxStatements(PostgresServer server)
     public readonly string NextDue = server.Sql("""
         SELECT least((SELECT min(due) FROM courier.outbox_held WHERE partition_key IS NULL AND waits_for IS NULL),
                      (SELECT min(due) FROM courier.held_key WHERE due IS NOT NULL),
-                     (SELECT min(due) FROM courier.held_obstacle)) - coalesce($1, now())
+                     (SELECT min(due) FROM courier.held_obstacle)) - coalesce($1, now()),
+            EXISTS (SELECT FROM courier.relay_pause WHERE until IS NULL OR until > coalesce($1, now()))
         """);
 
     /// <summary>

@@ -73,7 +73,7 @@ internal sealed class PostgresRelay(
         var (heard, tellAll, began) = (added.Next, saysThatItWaits && !isAwake, clock.GetTimestamp());
         var (reading, term) = (Begin(), Volatile.Read(ref leads));
         var (held, waiting, fresh) = (new OutboxRows(reading), new OutboxRows(reading), new OutboxRows(reading));
-        TimeSpan? dueIn = null;
+        var (dueIn, isPaused) = ((TimeSpan?)null, false);
         await RunAwakeAsync(
             "read the outbox of",
             trip => reading.Add(trip, t => t
@@ -84,8 +84,9 @@ internal sealed class PostgresRelay(
                 .Add(read.DueKeys, held.TakeHeld, server.Now, Parameter.Of(limit))
                 .Add(read.DueObstacles, waiting.TakeWaiting, server.Now, Parameter.Of(limit))
                 .Add(read.Fresh, fresh.Take, Parameter.Of(reading.From), Parameter.Of(limit), server.Now)
-                .Add(read.NextDue, row => dueIn = row.Span(0), server.Now)),
+                .Add(read.NextDue, row => (dueIn, isPaused) = (row.Span(0), row.GetBoolean(1)), server.Now)),
             PostgresServer.Limit, cancellationToken).ConfigureAwait(false);
+        if (isPaused) return OutboxBatch.Paused;
         var isFull = fresh.Rows.Count == limit || waiting.Rows.Count == limit
             || held.Bytes + waiting.Bytes + fresh.Bytes >= OutboxRows.Many;
         reading.End(fresh.Rows is [.., var last] ? last.Row : null, isFull);

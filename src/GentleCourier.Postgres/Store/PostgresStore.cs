@@ -29,6 +29,7 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     {
         server = new PostgresServer(address, clock, logger);
         sql = new StoreStatements(server);
+        MostConnections = new NpgsqlConnectionStringBuilder(server.ConnectionString).MaxPoolSize;
         this.clock = clock;
         isTwoPhase = address.IsTwoPhase;
         listener = new Listener(server, server.Channel("outbox"), Heard, Connected, logger);
@@ -51,6 +52,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
     public ILaterPort Later => later;
 
     public ITables Tables { get; }
+
+    public int? MostConnections { get; }
 
     internal PostgresServer Server => server;
 
@@ -145,7 +148,8 @@ internal sealed class PostgresStore : IStorePort, IExaminable
         await ReadAsync(sql.Figures, Read, cancellationToken, server.Now, Parameter.Of(OutboxCount.Fresh + 1),
             Parameter.Of(OutboxCount.Kept + 1), Parameter.Of(OutboxCount.Later)).ConfigureAwait(false);
         await ReadAsync(sql.Leftovers, ReadLeftovers, cancellationToken).ConfigureAwait(false);
-        return figures;
+        return figures with { Pause = await new RelayPauseTable(Tables).ReadAsync(cancellationToken)
+            .ConfigureAwait(false) };
 
         void Read(NpgsqlDataReader row) => figures = OutboxCount.Figures(
             row.GetInt64(0), row.IsDBNull(1) ? null : row.GetInt64(1), row.GetInt64(2), row.GetInt64(3), row.Age(4),

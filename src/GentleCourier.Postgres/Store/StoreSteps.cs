@@ -107,6 +107,15 @@ internal static class StoreSteps
         ) WITH (fillfactor = 20, autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 200);
         INSERT INTO courier.relay (id, term, until, waits, place) VALUES (1, 0, 'epoch', false, 0);
 
+        -- That somebody has paused the relay by hand.
+        CREATE TABLE courier.relay_pause (
+            id    int PRIMARY KEY CHECK (id = 1),
+            began timestamptz NOT NULL,
+            until timestamptz,                                        -- null: until it is resumed
+            who   text NOT NULL,
+            why   text
+        );
+
         -- Where the relay routes events for a broker that does not know it itself: so tools know those queues, too.
         CREATE TABLE courier.relay_route (
             type  text NOT NULL,

@@ -13,8 +13,35 @@ internal static class BrokerTables
             name    TEXT NOT NULL UNIQUE,
             waiting INTEGER NOT NULL DEFAULT 0,
             in_hand INTEGER NOT NULL DEFAULT 0,
-            dead    INTEGER NOT NULL DEFAULT 0
+            dead    INTEGER NOT NULL DEFAULT 0,
+            is_paused    INTEGER NOT NULL DEFAULT 0,      -- by hand: nothing is handed over
+            paused_until INTEGER,                         -- null: until it is resumed
+            pause        INTEGER NOT NULL DEFAULT 0       -- the number of the latest pause
         );
+
+        -- Each pause of a queue, for as long as events may have been tried before it: time in it does not count.
+        CREATE TABLE courier_pause (
+            queue  INTEGER NOT NULL REFERENCES courier_queue (id),
+            number INTEGER NOT NULL,
+            began  INTEGER NOT NULL,
+            ended  INTEGER,                               -- or will, by itself
+            who    TEXT NOT NULL,
+            why    TEXT,
+            PRIMARY KEY (queue, number)
+        ) WITHOUT ROWID;
+
+        -- What workers are to do by hand: receive otherwise than their settings say, or, without settings, take no
+        -- more.
+        CREATE TABLE courier_instruction (
+            queue    TEXT NOT NULL,                       -- empty: all
+            worker   TEXT NOT NULL,                       -- empty: all
+            settings TEXT,                                -- JSON
+            began    INTEGER NOT NULL,
+            until    INTEGER,
+            who      TEXT NOT NULL,
+            why      TEXT,
+            PRIMARY KEY (queue, worker)
+        ) WITHOUT ROWID;
 
         CREATE TABLE courier_route (
             type  TEXT NOT NULL,
@@ -23,8 +50,12 @@ internal static class BrokerTables
         ) WITHOUT ROWID;
 
         -- Grows with every change of a queue or a route; publishers keep routes in memory until it does.
-        CREATE TABLE courier_topology (id INTEGER PRIMARY KEY CHECK (id = 1), version INTEGER NOT NULL);
-        INSERT INTO courier_topology VALUES (1, 1);
+        CREATE TABLE courier_topology (
+            id      INTEGER PRIMARY KEY CHECK (id = 1),
+            version INTEGER NOT NULL,
+            by_hand INTEGER NOT NULL DEFAULT 0            -- grows with every pause and instruction
+        );
+        INSERT INTO courier_topology (id, version) VALUES (1, 1);
 
         -- One copy of an event in one queue. It is written once, and deleted when it is settled.
         CREATE TABLE courier_copy (

@@ -52,6 +52,7 @@ internal sealed partial class Delivering(
         var now = time.Now;
         if (IsTimeToSweep(now)) Sweep(statements, now);
         var (queue, until) = (link.Queue, now + (long)link.Lease.TotalMilliseconds);
+        if (!statements.Deliveries.IsOpen(queue, now)) return [];
         var number = LeasedCopy.DrawNumber();
         var (handed, missing) = statements.Deliveries.IsInKeyOrder(queue)
             ? statements.Deliveries.HandOverInKeyOrder(queue, credit, number, now, until, link.Worker)

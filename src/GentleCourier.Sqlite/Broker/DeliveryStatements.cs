@@ -31,6 +31,12 @@ internal sealed class DeliveryStatements(Prepared all)
     // In key order what may be handed over has a row of its own, and the oldest comes first.
     private readonly Statement isInKeyOrder = all.Add(
         "SELECT in_key_order FROM courier_queue WHERE id = ?");
+    private readonly Statement isOpen = all.Add(
+        "SELECT 1 FROM courier_queue WHERE id = ?1 AND (NOT is_paused OR paused_until <= ?2)");
+    private readonly Statement pausedSince = all.Add("""
+        SELECT sum(min(coalesce(ended, ?2), ?2) - max(began, ?3)) FROM courier_pause
+        WHERE queue = ?1 AND (ended IS NULL OR ended > ?3)
+        """);
     private readonly Statement headsDue = all.Add(
         "UPDATE courier_head SET at = 0 WHERE queue = ? AND at > 0 AND at <= ?");
     private readonly Statement nextInKeyOrder = all.Add("""
@@ -110,7 +116,7 @@ internal sealed class DeliveryStatements(Prepared all)
                 continue;
             }
             var json = next.Blob(4);
-            handed.Add(Leased(next, json, lastCopy, number, now));
+            handed.Add(Leased(queue, next, json, lastCopy, number, now));
             bytes += json.Length;
             if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
             next.Reset();
@@ -127,13 +133,20 @@ internal sealed class DeliveryStatements(Prepared all)
     }
 
     /// <summary>The row at which a statement that hands over stands.</summary>
-    private static LeasedCopy Leased(Statement row, byte[] json, long copy, long number, long now) =>
+    private LeasedCopy Leased(long queue, Statement row, byte[] json, long copy, long number, long now) =>
         new(json, (int)row.Int64(2), (int)row.Int64(3), copy, number,
-            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(Math.Max(0, now - first)) : null)
+            row.NullableInt64(7) is { } first ? TimeSpan.FromMilliseconds(TriedFor(queue, first, now)) : null)
         {
             Uncounted = (int)row.Int64(10), Waited = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8))),
             Age = TimeSpan.FromMilliseconds(Math.Max(0, now - row.Int64(8)) + (row.NullableInt64(9) ?? 0)),
         };
+
+    /// <summary>Since its first attempt, but for what the queue was paused by hand.</summary>
+    private long TriedFor(long queue, long first, long now) => Math.Max(
+        0, now - first - (pausedSince.Bind(1, queue).Bind(2, now).Bind(3, first).Scalar() ?? 0));
+
+    /// <summary>Whether anything may be handed over: not while the queue is paused by hand.</summary>
+    public bool IsOpen(long queue, long now) => isOpen.Bind(1, queue).Bind(2, now).Scalar() is not null;
 
     public bool IsInKeyOrder(long queue) => isInKeyOrder.Bind(1, queue).Scalar() == 1;
 
@@ -158,7 +171,7 @@ internal sealed class DeliveryStatements(Prepared all)
                 continue;
             }
             var json = nextInKeyOrder.Blob(4);
-            handed.Add(Leased(nextInKeyOrder, json, copy, number, now));
+            handed.Add(Leased(queue, nextInKeyOrder, json, copy, number, now));
             bytes += json.Length;
             if (bytes <= Budget.Bytes - Budget.LargestEvent) continue;
             nextInKeyOrder.Reset();

@@ -26,6 +26,9 @@ internal sealed class SqliteBroker
     private readonly ChoreTable chores;
     private readonly LetterTable letters;
     private readonly QueueTable looking;
+    private readonly InstructionTable instructions;
+    private readonly Signal byHand = new();
+    private long orders;
     private readonly Lock preparing = new();
     private Routes routes = new(0, [], []);
     private bool prepared;
@@ -52,6 +55,7 @@ internal sealed class SqliteBroker
         chores = new ChoreTable(tables, "courier.broker_chore");
         letters = new LetterTable(tables);
         looking = new QueueTable(tables, BrokerReports.Look);
+        instructions = new InstructionTable(tables, byHand, OrderedAsync, Listen, clock, MissingAsync);
         Delivering = new Delivering(DisplayName, writer, time, Changed, logger ?? NullLogger.Instance);
         watch = new CommitWatch(file, LookAround, logger);
     }
@@ -63,7 +67,7 @@ internal sealed class SqliteBroker
     public BrokerServices Services => services ??= new()
     {
         Reports = this, DeadLetters = this, Housekeeping = this, Register = this, TakeOver = this, Stamps = this,
-        Examination = this, Recount = this,
+        Examination = this, Recount = this, Instructions = instructions,
     };
 
     /// <summary>The time by which everything in the file is reckoned.</summary>
@@ -155,15 +159,46 @@ internal sealed class SqliteBroker
     private Task<long> IdOfAsync(string queue, CancellationToken cancellationToken) =>
         ReadAsync(connection => BrokerTopology.IdOf(connection, file, queue), cancellationToken);
 
-    public Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken);
+    public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
+    {
+        var standing = await instructions.ReadAsync(-1, cancellationToken).ConfigureAwait(false);
+        return standing!.Under(
+            await ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken)
+                .ConfigureAwait(false));
+    }
 
     public async Task<QueueLook> LookAsync(
         string queue, int limit, string? beyond, CancellationToken cancellationToken) =>
         await looking.ReadAsync(queue, limit, beyond, cancellationToken).ConfigureAwait(false)
-            ?? throw BrokerProblems.Missing(
-                file.DisplayName, [queue], [],
-                (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
+            ?? throw await MissingAsync(queue, cancellationToken).ConfigureAwait(false);
+
+    private async Task<CourierException> MissingAsync(string queue, CancellationToken cancellationToken) =>
+        BrokerProblems.Missing(
+            file.DisplayName, [queue], [], (await ReadTopologyAsync(cancellationToken).ConfigureAwait(false)).Queues);
+
+    private Task OrderedAsync()
+    {
+        byHand.Raise();
+        // Some may be open that were not.
+        foreach (var change in changes.Values) change.Raise();
+        return Task.CompletedTask;
+    }
+
+    /// <summary>Links that wait have the file watched; who is keen has it watched besides.</summary>
+    private Watching? Listen(bool isKeen) => isKeen ? new Watching(watch) : null;
+
+    private sealed class Watching : IDisposable
+    {
+        private readonly CommitWatch watch;
+
+        public Watching(CommitWatch watch)
+        {
+            this.watch = watch;
+            watch.Enter();
+        }
+
+        public void Dispose() => watch.Leave();
+    }
 
     async Task<IReadOnlyList<DeadLetter>> IDeadLetters.ReadAsync(
         string? queue, int limit, string? beyond, bool oldestFirst, CancellationToken cancellationToken) =>
@@ -306,6 +341,11 @@ internal sealed class SqliteBroker
         using (var waiting = Statement.On(connection, "SELECT id FROM courier_queue WHERE waiting > 0"))
         {
             while (waiting.Step()) Changed(waiting.Int64(0)).Raise();
+        }
+
+        using (var ordered = Statement.On(connection, "SELECT by_hand FROM courier_topology"))
+        {
+            if (ordered.Scalar() is { } number && Interlocked.Exchange(ref orders, number) != number) byHand.Raise();
         }
 
         var now = Now;

@@ -9,7 +9,7 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
 {
     private SqliteConnection connection = file.Open();
     private FileIdentity? opened = file.Identity;
-    private Statement? nextDue, isInKeyOrder, nextInKeyOrder;
+    private Statement? nextDue, state, nextInKeyOrder;
 
     public long Queue => queue;
 
@@ -60,9 +60,9 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
     private void Close()
     {
         nextDue?.Dispose();
-        isInKeyOrder?.Dispose();
+        state?.Dispose();
         nextInKeyOrder?.Dispose();
-        nextDue = isInKeyOrder = nextInKeyOrder = null;
+        nextDue = state = nextInKeyOrder = null;
         connection.Dispose();
     }
 
@@ -82,8 +82,14 @@ internal sealed class SqliteLink(SqliteBroker broker, long queue, string worker,
         }
         try
         {
-            isInKeyOrder ??= new Statement(connection, "SELECT in_key_order FROM courier_queue WHERE id = ?");
-            if (isInKeyOrder.Bind(1, queue).Scalar() == 1)
+            state ??= new Statement(
+                connection, "SELECT in_key_order, is_paused, paused_until FROM courier_queue WHERE id = ?");
+            var (isInKeyOrder, isPaused, until) = (false, false, (long?)null);
+            state.Bind(1, queue);
+            while (state.Step())
+                (isInKeyOrder, isPaused, until) = (state.Int64(0) != 0, state.Int64(1) != 0, state.NullableInt64(2));
+            if (isPaused && !(until <= broker.Now)) return until;
+            if (isInKeyOrder)
             {
                 nextInKeyOrder ??= new Statement(connection, """
                     SELECT CASE WHEN keyless_from IS NULL THEN

@@ -184,6 +184,7 @@ internal sealed class SqliteTables(
         public override DateTimeOffset? MomentOrNull(int column) =>
             row.NullableInt64(column) is { } at ? time.Shown(at) : null;
 
-        public override TimeSpan Span(int column) => TimeSpan.FromMilliseconds(row.Int64(column));
+        public override TimeSpan? SpanOrNull(int column) =>
+            row.NullableInt64(column) is { } span ? TimeSpan.FromMilliseconds(span) : null;
     }
 }

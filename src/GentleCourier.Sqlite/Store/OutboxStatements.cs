@@ -11,6 +11,8 @@ internal sealed class OutboxStatements(Prepared all)
         "(partition_key IS NULL OR partition_key NOT IN (SELECT partition_key FROM courier_held_key))";
     private const string HeldRow = "seq, event_id, type, partition_key, event, attempts, address, added";
 
+    private readonly Statement isPaused = all.Add(
+        "SELECT 1 FROM courier_relay_pause WHERE until IS NULL OR until > ?");
     private readonly Statement holdsSome = all.Add("""
         SELECT 1 WHERE EXISTS (SELECT 1 FROM courier_held_key) OR EXISTS (SELECT 1 FROM courier_held_obstacle)
         """);
@@ -53,6 +55,7 @@ internal sealed class OutboxStatements(Prepared all)
     /// </summary>
     public OutboxBatch Read(int limit, long now)
     {
+        if (isPaused.Bind(1, now).Scalar() is not null) return OutboxBatch.Paused;
         if (holdsSome.Scalar() is null) return Read(fresh, limit, now);
         return all.InTransaction(() =>
         {

@@ -57,6 +57,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
 
     public ITables Tables => tables;
 
+    /// <summary>As many as it takes: they take turns in writing.</summary>
+    public int? MostConnections => null;
+
     /// <summary>The time of the file, in Unix milliseconds.</summary>
     internal long Now => time.Now;
 
@@ -201,8 +204,9 @@ internal sealed class SqliteStore : IStorePort, IExaminable
         string queue, IReadOnlyList<InboxEvent> events, CancellationToken cancellationToken) =>
         inbox.AbsorbHandledAsync(queue, events, cancellationToken);
 
-    public Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
-        ReadAsync(connection => StoreReports.Outbox(connection, time), cancellationToken);
+    public async Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken) =>
+        await ReadAsync(connection => StoreReports.Outbox(connection, time), cancellationToken).ConfigureAwait(false)
+            with { Pause = await new RelayPauseTable(Tables).ReadAsync(cancellationToken).ConfigureAwait(false) };
 
     public bool IsTransient(DbException exception) => SqliteFile.IsTransient(exception);
 

@@ -107,6 +107,15 @@ internal static class StoreSteps
         );
         INSERT INTO courier_relay (id, term, until) VALUES (1, 0, 0);
 
+        -- That somebody has paused the relay by hand.
+        CREATE TABLE courier_relay_pause (
+            id    INTEGER PRIMARY KEY CHECK (id = 1),
+            began INTEGER NOT NULL,
+            until INTEGER,                                -- null: until it is resumed
+            who   TEXT NOT NULL,
+            why   TEXT
+        );
+
         -- Where the relay routes events for a broker that does not know it itself: so tools know those queues, too.
         CREATE TABLE courier_relay_route (
             type  TEXT NOT NULL,

@@ -4,7 +4,7 @@ using GentleCourier.Engines;
 namespace GentleCourier.ByHand;
 
 /// <summary>
-/// Looks into queues without taking anything. Thread-safe; throws <see cref="CourierException"/> where the broker
+/// Looks into queues without taking anything, and pauses them. Thread-safe; throws <see cref="CourierException"/> where the broker
 /// cannot be reached or used, tells nothing of its queues, or is not set.
 /// </summary>
 public interface IQueues
@@ -23,6 +23,27 @@ public interface IQueues
     /// <returns>No events, where there are no more.</returns>
     Task<QueueLook> LookAsync(
         string queue, int limit, string? beyond = null, CancellationToken cancellationToken = default);
+
+    /// <summary>
+    /// Nothing of a queue begins any more, in any worker, within three seconds at the latest: what handlers have they
+    /// finish, what workers hold and have not begun goes back, and no attempt is counted for it. It survives restarts
+    /// of all. Time in a pause does not count to <see cref="ReceiverOptions.Patience"/>. What stood before is replaced.
+    /// </summary>
+    /// <param name="queue">The queue; it must exist.</param>
+    /// <param name="by">Who wants it, for people: findings say it.</param>
+    /// <param name="why">Why, for people.</param>
+    /// <param name="duration">For how long, from a second on; null: until it is resumed.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    /// <exception cref="CourierException">
+    /// There is no such queue, or the broker cannot be paused: one over AMQP 1.0 whose receivers here have no store.
+    /// </exception>
+    Task PauseAsync(string queue, string by, string? why = null, TimeSpan? duration = null,
+        CancellationToken cancellationToken = default);
+
+    /// <summary>Ends a pause; where there is none, nothing.</summary>
+    /// <param name="queue">The queue; it must exist.</param>
+    /// <param name="cancellationToken">Ends the wait.</param>
+    Task ResumeAsync(string queue, CancellationToken cancellationToken = default);
 }
 
 /// <summary>Reads all of what may be much.</summary>
@@ -51,8 +72,25 @@ public static class QueueReading
     }
 }
 
-internal sealed class Queues(IBrokerReports reports) : IQueues
+internal sealed class Queues(IBroker broker) : IQueues
 {
+    private readonly IBrokerReports reports = broker.Reports
+        ?? throw new CourierException($"{broker.DisplayName} tells nothing of its queues; use its own tools");
+
+    public Task PauseAsync(
+        string queue, string by, string? why, TimeSpan? duration, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(queue);
+        if (duration is { } time) Orders.Check(time);
+        return Orders.Of(broker).PauseAsync(queue, duration, Orders.Note(by, why), cancellationToken);
+    }
+
+    public Task ResumeAsync(string queue, CancellationToken cancellationToken)
+    {
+        ArgumentNullException.ThrowIfNull(queue);
+        return Orders.Of(broker).ResumeAsync(queue, cancellationToken);
+    }
+
     public Task<QueueLook> LookAsync(string queue, int limit, string? beyond, CancellationToken cancellationToken)
     {
         ArgumentNullException.ThrowIfNull(queue);

@@ -10,6 +10,9 @@ namespace GentleCourier.Companions;
 internal sealed class BrokerInView(IBroker broker, IReadOnlyList<ServiceInView> companions)
     : IBroker, IExaminable, IRecount
 {
+    /// <summary>The services whose companions it is looked at with.</summary>
+    public IReadOnlyList<ServiceInView> InView => companions;
+
     public string DisplayName => broker.DisplayName;
 
     public BrokerAbilities Abilities => broker.Abilities;

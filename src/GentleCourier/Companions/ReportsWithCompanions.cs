@@ -37,7 +37,10 @@ internal sealed class ReportsWithCompanions(
             broker.DisplayName, all.Count == 0 ? DateTimeOffset.UtcNow : all.Max(f => f.At),
             [.. queues.Select((queue, i) => Together(
                 queue, [.. taken[queue]], depths[i], [.. routes[queue]], workers))],
-            workers);
+            workers)
+        {
+            Instructions = [.. all.SelectMany(f => f.Instructions)],
+        };
     }
 
     /// <summary>
@@ -128,5 +131,6 @@ internal sealed class ReportsWithCompanions(
             Types = types.Count == 0 ? null : types,
             // Where several have taken over of one queue, their counts are not of the same moments.
             History = taken is [var only] ? only.History : [],
+            Pause = taken.Select(q => q.Pause).FirstOrDefault(pause => pause is not null),
         };
 }

@@ -20,6 +20,9 @@ internal sealed record BrokerServices
     /// <summary>Where those who receive from it say that they live.</summary>
     public IWorkerRegister? Register { get; init; }
 
+    /// <summary>What has been ordered by hand.</summary>
+    public IInstructions? Instructions { get; init; }
+
     /// <summary>The last publish of each store that it has.</summary>
     public IStamps? Stamps { get; init; }
 
@@ -56,6 +59,8 @@ internal static class BrokerServicesOfBroker
         public IHousekeeping? Housekeeping => broker.Services.Housekeeping;
 
         public IWorkerRegister? Register => broker.Services.Register;
+
+        public IInstructions? Instructions => broker.Services.Instructions;
 
         public IStamps? Stamps => broker.Services.Stamps;
 

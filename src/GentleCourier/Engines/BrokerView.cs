@@ -23,6 +23,14 @@ internal static class BrokerView
     /// <param name="services">Services that receive or publish.</param>
     public static IBroker With(this IBroker broker, IReadOnlyList<ServiceInView> services) =>
         new BrokerInView(broker, services);
+
+    /// <summary>
+    /// Where orders by hand are written for those who receive: at the broker, or at each companion of one that is
+    /// looked at with them; by its name, where there are several.
+    /// </summary>
+    public static IReadOnlyList<(string? Name, IBroker Broker)> OrderedAt(this IBroker broker) =>
+        broker is not BrokerInView view ? [(null, broker)]
+        : [.. view.InView.Select(s => (view.InView.Count > 1 ? s.Name : null, s.Broker))];
 }
 
 /// <summary>A service that is looked at.</summary>

@@ -110,7 +110,14 @@ internal interface IDirectWay
 /// How long it is until the next held event is due, by the database's clock; null where there is none.
 /// </param>
 /// <param name="IsFull">Whether a limit ended the reading, so that there may be more.</param>
-internal sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn, bool IsFull = false);
+internal sealed record OutboxBatch(IReadOnlyList<OutboxRow> Rows, TimeSpan? DueIn, bool IsFull = false)
+{
+    /// <summary>Nothing, since somebody has paused the relay by hand.</summary>
+    public static OutboxBatch Paused { get; } = new([], null) { IsPaused = true };
+
+    /// <summary>Whether somebody has paused the relay by hand.</summary>
+    public bool IsPaused { get; private init; }
+}
 
 /// <summary>One event in an outbox.</summary>
 /// <param name="Row">The engine's number of it, above 0 for a fresh one and below for one that is held.</param>

@@ -17,6 +17,11 @@ internal interface IStorePort : IStore, IOutboxPort, IRelayPort, IInboxPort, IHo
     /// <summary>All tables, for what is not on an event's way.</summary>
     ITables Tables { get; }
 
+    /// <summary>
+    /// How many connections its services may have open at once in this process; null: as many as they like.
+    /// </summary>
+    int? MostConnections { get; }
+
     /// <summary>How full the outbox is, and how its relay does.</summary>
     Task<OutboxFigures> ReadOutboxFiguresAsync(CancellationToken cancellationToken = default);
 }
@@ -34,6 +39,9 @@ internal static class StoreTablesOf
 
         /// <summary>Where its relay routes events.</summary>
         public RouteTable Routes => new(store.Tables);
+
+        /// <summary>Whether somebody has paused its relay by hand.</summary>
+        public RelayPauseTable RelayPause => new(store.Tables);
 
         /// <summary>Events that wait for the relay.</summary>
         public WaitingTable Waiting => new(store.Tables);

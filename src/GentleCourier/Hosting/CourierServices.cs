@@ -97,9 +97,8 @@ public static class CourierServices
         services.AddSingleton(sp => sp.GetRequiredService<IBroker>() is var broker && broker.DeadLetters is { } letters
             ? letters : throw new CourierException(
                 $"{broker.DisplayName} keeps no dead letters; look for them in the services that receive from it"));
-        services.AddSingleton<IQueues>(sp => sp.GetRequiredService<IBroker>() is var broker
-            && broker.Reports is { } reports ? new Queues(reports) : throw new CourierException(
-                $"{broker.DisplayName} tells nothing of its queues; use its own tools"));
+        services.AddSingleton<IQueues>(sp => new Queues(sp.GetRequiredService<IBroker>()));
+        services.AddSingleton<IWorkers>(sp => new Workers(sp.GetRequiredService<IBroker>()));
     }
 
     /// <summary>The store, where the settings name one.</summary>

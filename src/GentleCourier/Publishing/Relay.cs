@@ -22,6 +22,9 @@ internal sealed partial class Relay : BackgroundService
     /// </summary>
     private static readonly TimeSpan LongestRun = TimeSpan.FromSeconds(1);
 
+    /// <summary>So often it looks whether it is still paused by hand.</summary>
+    private static readonly TimeSpan PausedLook = TimeSpan.FromMilliseconds(500);
+
     /// <summary>So often it looks at the least whether the broker's tables have been made.</summary>
     private static readonly TimeSpan LongestLook = TimeSpan.FromSeconds(5);
 
@@ -111,6 +114,12 @@ internal sealed partial class Relay : BackgroundService
         var moved = directWay is null ? 0 : await MoveAsync(directWay, term, stopping).ConfigureAwait(false);
         var batch = moved > 0 ? new OutboxBatch([], null, moved == options.BatchSize)
             : await store.ReadOutboxAsync(options.BatchSize, stopping).ConfigureAwait(false);
+        if (batch.IsPaused)
+        {
+            // Whoever resumes it need tell nobody.
+            await Task.Delay(PausedLook, clock, stopping).ConfigureAwait(false);
+            return;
+        }
         var (isFull, took) = batch.Rows.Count > 0
             ? await RelayAsync(term, batch, began, stopping).ConfigureAwait(false)
             : (batch.IsFull, clock.GetElapsedTime(began));

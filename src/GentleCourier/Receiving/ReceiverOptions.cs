@@ -1,4 +1,5 @@
 using System.Globalization;
+using GentleCourier.ByHand;
 
 namespace GentleCourier;
 
@@ -140,6 +141,26 @@ public sealed class ReceiverOptions
     /// hour. All workers of the queue should say the same.
     /// </summary>
     public TimeSpan? KeepDeadLetters { get; set; }
+
+    /// <summary>These, but for what was said by hand.</summary>
+    internal ReceiverOptions With(Steering steering)
+    {
+        var steered = (ReceiverOptions)MemberwiseClone();
+        if (steering.Prefetch is { } held) steered.Prefetch = held;
+        steered.Parallel = steering.Parallel ?? Parallel;
+        steered.MaxPerSecond = steering.MaxPerSecond ?? MaxPerSecond;
+        steered.BrakeAfter = steering.BrakeAfter ?? BrakeAfter;
+        return steered;
+    }
+
+    /// <summary>What is said by hand where these are what came of it.</summary>
+    internal Steering From(ReceiverOptions settings) => new()
+    {
+        Prefetch = Prefetch == settings.Prefetch ? null : Prefetch,
+        Parallel = Parallel == settings.Parallel ? null : Parallel,
+        MaxPerSecond = MaxPerSecond == settings.MaxPerSecond ? null : MaxPerSecond,
+        BrakeAfter = BrakeAfter == settings.BrakeAfter ? null : BrakeAfter,
+    };
 
     internal IEnumerable<string> Problems()
     {

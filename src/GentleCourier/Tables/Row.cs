@@ -15,11 +15,13 @@ internal abstract class Row
     /// <summary>When something was, in a table's time, for a person to read.</summary>
     public abstract DateTimeOffset? MomentOrNull(int column);
 
-    public abstract TimeSpan Span(int column);
+    public abstract TimeSpan? SpanOrNull(int column);
 
     public string Text(int column) => TextOrNull(column)!;
 
     public DateTimeOffset Moment(int column) => MomentOrNull(column)!.Value;
+
+    public TimeSpan Span(int column) => SpanOrNull(column)!.Value;
 
     /// <summary>An age, which a clock that was set back may have made negative.</summary>
     public TimeSpan Age(int column) => Span(column) is var age && age < TimeSpan.Zero ? TimeSpan.Zero : age;

@@ -1,3 +1,5 @@
+using GentleCourier.ByHand;
+
 namespace GentleCourier.Watching;
 
 /// <summary>What a broker says of its queues and of who receives from them, all of one moment.</summary>
@@ -15,6 +17,9 @@ public sealed class BrokerFigures(
 
     /// <summary>Who receives, sorted by name; null where the engine cannot know.</summary>
     public IReadOnlyList<WorkerFigures>? Workers { get; } = workers;
+
+    /// <summary>What somebody has ordered them to do, and still stands.</summary>
+    public IReadOnlyList<Instruction> Instructions { get; init; } = [];
 }
 
 /// <summary>How full one queue is.</summary>
@@ -37,6 +42,9 @@ public sealed record QueueFigures(
     /// What has been counted now and in the minutes before, the oldest first; empty where the engine does not count.
     /// </summary>
     public IReadOnlyList<QueueCounts> History { get; init; } = [];
+
+    /// <summary>Who has paused it by hand, so that nothing of it is handed over; null where nobody has.</summary>
+    public Pause? Pause { get; init; }
 
     /// <summary>Events that are not handled yet, whoever has them; null where the engine cannot know.</summary>
     public long? Waiting => Ready + InHand + Scheduled;
@@ -64,6 +72,9 @@ public readonly record struct QueueCounts(DateTimeOffset At, long Came, long Acc
 public sealed record OutboxFigures(
     long Waiting, long Held, long Refused, TimeSpan? OldestAge, string? Relay, string? LastError)
 {
+    /// <summary>Who has paused the relay by hand; null where nobody has.</summary>
+    public Pause? Pause { get; init; }
+
     /// <summary>How far <see cref="Waiting"/>, <see cref="Held"/> and <see cref="Refused"/> are exact.</summary>
     public Precision Precision { get; init; }
 

@@ -15,6 +15,8 @@ internal static class Findings
         var workers = broker.Workers;
         return
         [
+            .. broker.Queues.SelectMany(ByHandFindings.OfQueue),
+            .. workers is null ? [] : ByHandFindings.OfWorkers(broker.Instructions, workers),
             .. QueueStatus.Of(broker).SelectMany(q => About(q.Figures.Queue, QueueFindings.Of(q, workers))),
             .. (workers ?? []).SelectMany(w => w.Receivers.SelectMany(r =>
                 About($"{w.Worker} on {r.Queue}", WorkerFindings.OfReceiver(w, r, broker.Queues)))),

@@ -14,9 +14,9 @@ internal static class QueueFindings
 
     public static IEnumerable<Finding> Of(QueueStatus queue, IReadOnlyList<WorkerFigures>? workers) =>
     [
-        .. workers is null ? [] : Unreceived(queue, workers),
-        .. Withheld(queue),
-        .. Growing(queue),
+        // Of a queue that is paused by hand none of this is to be wondered at.
+        .. queue.Figures.Pause is not null ? [] : (IEnumerable<Finding>)
+            [.. workers is null ? [] : Unreceived(queue, workers), .. Withheld(queue), .. Growing(queue)],
         .. Storm(queue),
         .. DeadLetters(queue),
     ];

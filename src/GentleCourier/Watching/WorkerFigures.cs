@@ -20,6 +20,17 @@ public sealed record WorkerFigures(
     /// takes. Null where the engine cannot know.
     /// </summary>
     public TimeSpan? Ahead { get; init; }
+
+    /// <summary>
+    /// The number of the latest order by hand that it has taken up; null where its program does not know of any.
+    /// </summary>
+    public long? Heard { get; init; }
+
+    /// <summary>Whether it takes no more, since somebody has said so by hand.</summary>
+    public bool IsDrained { get; init; }
+
+    /// <summary>Whether it has nothing in hand.</summary>
+    internal bool IsIdle => Receivers.All(r => r.InHand == 0);
 }
 
 /// <summary>How a worker receives from one queue.</summary>
@@ -66,6 +77,15 @@ public sealed record ReceiverFigures(string Queue, IReadOnlyList<string> Types, 
 
     /// <summary>For how long its brake has been on; null where it is off.</summary>
     public TimeSpan? BrakedFor { get; init; }
+
+    /// <summary>Whether it begins nothing, since somebody has said so by hand.</summary>
+    public bool IsHeld { get; init; }
+
+    /// <summary>How it receives otherwise than its settings say, in words; null where it does not.</summary>
+    public string? Steering { get; init; }
+
+    /// <summary>Why it does not receive as somebody has said by hand; null where it does.</summary>
+    public string? SteeringProblem { get; init; }
 
     /// <summary>Why it cannot reach the queue at this moment; null where it can.</summary>
     public string? Problem { get; init; }

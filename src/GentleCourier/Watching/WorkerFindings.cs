@@ -67,7 +67,7 @@ internal static class WorkerFindings
         where r.Running > 0 && ready > r.Parallel && r.Longest > TimeSpan.FromSeconds(1) && r.Brake is null
             && queues.Any(q => q.Queue == r.Queue && q.Ready == 0)
         let idle = workers.FirstOrDefault(other => other.Receivers.Any(o =>
-            o is { InHand: 0, Utilisation: < 0.1, Brake: null, Problem: null } && o.Queue == r.Queue))
+            o is { InHand: 0, Utilisation: < 0.1, Brake: null, Problem: null, IsHeld: false } && o.Queue == r.Queue))
         where idle is not null
         select new Finding("worker-hoarding", true,
             $"worker {w.Worker} holds {HowMany(ready)} of queue {r.Queue} that it has no handler free for, "

@@ -6,11 +6,19 @@ using Microsoft.Extensions.Logging;
 namespace GentleCourier.Receiving.Handling;
 
 /// <summary>
-/// Says now and then in the broker's register how this process receives; one statement for all of its queues. When it
-/// ends it signs off, and when it is killed it is forgotten soon.
+/// Says now and then in the broker's register how this process receives, and at once when it has taken up what was
+/// ordered by hand; one statement for all of its queues. When it ends it signs off, and when it is killed it is
+/// forgotten soon.
 /// </summary>
+/// <param name="id">What this process is known by.</param>
+/// <param name="register">The register.</param>
+/// <param name="workers">Those of this process, a queue each.</param>
+/// <param name="obedience">What it knows of orders by hand; null where there are none.</param>
+/// <param name="clock">The time.</param>
+/// <param name="logger">Is told where the register cannot be reached.</param>
 internal sealed class Beats(
-    IWorkerRegister register, IReadOnlyList<QueueWorker> workers, TimeProvider clock, ILogger logger)
+    string id, IWorkerRegister register, IReadOnlyList<QueueWorker> workers, Obedience? obedience, TimeProvider clock,
+    ILogger logger)
 {
     /// <summary>How often.</summary>
     public static readonly TimeSpan Every = TimeSpan.FromSeconds(10);
@@ -23,7 +31,6 @@ internal sealed class Beats(
         Assembly.GetEntryAssembly()?.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion
         ?? "unknown";
 
-    private readonly string id = WorkerName.Unique();
     private readonly DateTimeOffset since = clock.GetUtcNow();
     // What was said the last time: how long handlers had been busy, and when.
     private readonly Dictionary<string, (TimeSpan Busy, long At)> said = new(StringComparer.Ordinal);
@@ -32,19 +39,24 @@ internal sealed class Beats(
     public async Task RunAsync(CancellationToken ending)
     {
         using var timer = new PeriodicTimer(Every, clock);
-        var first = true;
+        // The one that is under way: a timer is waited for by one at a time.
+        var tick = Task.CompletedTask;
         await new Loop("Saying in the broker's register that this process receives", Every, 6 * Every, clock, logger)
             .RunAsync(BeatAsync, ending).ConfigureAwait(false);
         await SignOffAsync().ConfigureAwait(false);
 
         async Task BeatAsync(CancellationToken cancellationToken)
         {
-            if (!first) await timer.WaitForNextTickAsync(cancellationToken).ConfigureAwait(false);
-            first = false;
+            var news = obedience?.News;
             var figures = workers.Select(FiguresOf).ToList();
             await register.BeatAsync(
-                new WorkerFigures(id, WorkerName.OfProcess, Version, since, figures) { Said = clock.GetUtcNow() },
+                new WorkerFigures(id, WorkerName.OfProcess, Version, since, figures)
+                {
+                    Said = clock.GetUtcNow(), Heard = obedience?.Heard, IsDrained = obedience?.IsDrained == true,
+                },
                 ValidFor, cancellationToken).ConfigureAwait(false);
+            if (tick.IsCompleted) tick = timer.WaitForNextTickAsync(cancellationToken).AsTask();
+            await (news is null ? tick : await Task.WhenAny(tick, news).ConfigureAwait(false)).ConfigureAwait(false);
         }
     }
 

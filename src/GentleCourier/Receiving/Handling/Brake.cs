@@ -79,6 +79,7 @@ internal sealed class Brake(int after)
     private readonly Dictionary<string, HashSet<EventKey>> failed = new(StringComparer.Ordinal);
     private readonly HashSet<EventKey> atFault = [];
     private int doublings, successes;
+    private int least = after;
 
     /// <summary>How the events failed that put it on; null while it is off.</summary>
     public string? Kind { get; private set; }
@@ -95,6 +96,13 @@ internal sealed class Brake(int after)
     public TimeSpan Since { get; private set; }
 
     public int Tries { get; private set; }
+
+    /// <summary>So many events put it on from now on; 0: none, and it is off.</summary>
+    public void Steer(int events)
+    {
+        least = events;
+        if (events == 0) Kind = null;
+    }
 
     /// <summary>Whether one may be tried now.</summary>
     public bool IsDue(TimeSpan now) => !IsOn || now >= NextTry;
@@ -121,7 +129,7 @@ internal sealed class Brake(int after)
     /// <param name="random">A number from 0 to under 1.</param>
     public Blame Failed(EventKey @event, string kind, Nature nature, TimeSpan now, double random)
     {
-        if (after == 0) return Blame.Event;
+        if (least == 0) return Blame.Event;
         successes = 0;
         var isAtFault = nature.HasFlag(Nature.TooOld) || atFault.Contains(@event);
         var isTrial = nature.HasFlag(Nature.Trial);
@@ -139,7 +147,7 @@ internal sealed class Brake(int after)
             failed[kind] = events = [];
         }
         events.Add(@event);
-        if (events.Count < (nature.HasFlag(Nature.Rejection) ? MoreRejections * after : after) << doublings)
+        if (events.Count < (nature.HasFlag(Nature.Rejection) ? MoreRejections * least : least) << doublings)
             return Blame.Open;
         (Kind, Since, Tries) = (kind, now, 0);
         failed.Clear();

@@ -55,6 +55,16 @@ internal sealed partial class Brakes
 
     private TimeSpan Time => clock.GetElapsedTime(began);
 
+    /// <summary>So many events put brakes on from now on; 0: none, and those of types are off.</summary>
+    public void Steer(int after)
+    {
+        lock (gate)
+        {
+            foreach (var brake in byType.Values) brake.Steer(after);
+            Pause();
+        }
+    }
+
     /// <summary>Whether events of this type are tried now.</summary>
     public Turn Begin(string type)
     {

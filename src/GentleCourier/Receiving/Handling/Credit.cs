@@ -6,7 +6,7 @@ namespace GentleCourier.Receiving.Handling;
 /// How many deliveries a worker may hold, when to fetch more and when to give some back, from what it holds. Pure
 /// computation; one caller at a time.
 /// </summary>
-internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
+internal sealed class Credit
 {
     /// <summary>
     /// Without a limit, events are still taken in helpings, so that other workers get theirs in turn: small at first,
@@ -21,12 +21,32 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     /// </summary>
     public const int HelpingToTry = 20;
 
-    private readonly PrefetchTuner? tuner = prefetch.IsSelfTuned ? new PrefetchTuner(parallel, batch) : null;
+    private readonly int batch;
+    private Prefetch prefetch;
+    private int parallel;
+    private PrefetchTuner? tuner;
     private int stuck;
     private int helping = FirstHelping;
     private bool oneByOne, isShared;
     private TimeSpan? pausedUntil;
     private TimeSpan lastStart, lastEnd;
+
+    public Credit(Prefetch prefetch, int parallel, int batch)
+    {
+        this.batch = batch;
+        Steer(prefetch, parallel);
+    }
+
+    /// <summary>Other limits hold from now on.</summary>
+    public void Steer(Prefetch held, int handlers)
+    {
+        if (held == prefetch && handlers == parallel) return;
+        (prefetch, parallel) = (held, handlers);
+        tuner = held.IsSelfTuned ? new PrefetchTuner(handlers, batch) : null;
+    }
+
+    /// <summary>Whether nothing is to begin until further notice: somebody has said so by hand.</summary>
+    public bool IsHeld { get; set; }
 
     /// <summary>
     /// How many deliveries to fetch along with a settlement: all that fits, once half of what lies ready beyond the
@@ -39,7 +59,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     public bool IsSelfTuned => tuner is not null;
 
     /// <summary>Whether no handler ends in time.</summary>
-    public bool IsStuck => stuck == parallel;
+    public bool IsStuck => stuck >= parallel;
 
     /// <summary>
     /// How many deliveries to fetch at once, without waiting for a settlement: none while something lies ready.
@@ -70,7 +90,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     /// <summary>How many of those that lie ready are to be given back: others can begin them sooner.</summary>
     public int Surplus(Holding now, TimeSpan time)
     {
-        if (stuck < parallel && ToTry(now, time) is { } trial) return Math.Max(0, now.Ready - trial);
+        if (!IsHeld && stuck < parallel && ToTry(now, time) is { } trial) return Math.Max(0, now.Ready - trial);
         var limit = Limit(now, time);
         return limit == int.MaxValue ? 0 : Math.Max(0, Math.Min(now.Ready, now.Held - limit - Besides(limit)));
     }
@@ -143,7 +163,7 @@ internal sealed class Credit(Prefetch prefetch, int parallel, int batch)
     private int? ToTry(Holding now, TimeSpan time) => pausedUntil is not { } until ? null
         : until > time ? 0 : Math.Min(HelpingToTry, LimitWithoutPause(now, time));
 
-    private int Limit(Holding now, TimeSpan time) => stuck == parallel ? 0
+    private int Limit(Holding now, TimeSpan time) => IsHeld || IsStuck ? 0
         : ToTry(now, time) is { } trial ? now.Running + trial : LimitWithoutPause(now, time);
 
     private int LimitWithoutPause(Holding now, TimeSpan time) => oneByOne ? 1

@@ -24,6 +24,7 @@ internal sealed class Deliveries : IDisposable
     private readonly List<LinkWait> links = [];
     private readonly CancellationTokenSource over = new();
     private readonly CancellationToken isOver;
+    private volatile CancellationTokenSource held = new();
     private TimeSpan? tickAt;
     private long timestamp;
 
@@ -51,6 +52,37 @@ internal sealed class Deliveries : IDisposable
         {
             lock (gate) return hand.Credit.IsStuck;
         }
+    }
+
+    /// <summary>Cancelled while nothing is to begin; to be asked for anew each time.</summary>
+    public CancellationToken IsHeld => held.Token;
+
+    /// <summary>See <see cref="Hand.Hold"/>.</summary>
+    public void Hold(bool isHeld)
+    {
+        CancellationTokenSource? begins = null;
+        using (Enter())
+        {
+            if (hand.Credit.IsHeld == isHeld) return;
+            hand.Hold(isHeld);
+            if (isHeld) begins = held;
+            else held = new CancellationTokenSource();
+        }
+        begins?.Cancel();
+    }
+
+    /// <summary>See <see cref="Credit.Steer"/>.</summary>
+    public void Steer(Prefetch prefetch, int parallel)
+    {
+        using var turn = Enter();
+        hand.Credit.Steer(prefetch, parallel);
+    }
+
+    /// <summary>See <see cref="Hand.PutBack"/>.</summary>
+    public void PutBack(IReadOnlyList<TakenDelivery> deliveries)
+    {
+        using var turn = Enter();
+        hand.PutBack(deliveries, turn.Now);
     }
 
     /// <summary>A link that is to bring deliveries; until it is lost, or over.</summary>
@@ -208,6 +240,7 @@ internal sealed class Deliveries : IDisposable
     {
         over.Cancel();
         over.Dispose();
+        held.Dispose();
         ready.Dispose();
     }
 

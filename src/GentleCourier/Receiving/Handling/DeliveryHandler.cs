@@ -46,6 +46,9 @@ internal sealed partial class DeliveryHandler
     /// <summary>Which brake is on, and for how long; null where none is.</summary>
     public (string Why, TimeSpan For)? Brake => brakes.Now;
 
+    /// <summary>See <see cref="Brakes.Steer"/>.</summary>
+    public void SteerBrakes(int after) => brakes.Steer(after);
+
     /// <summary>Deliveries have come, and will be handled when their turn comes.</summary>
     public void Expect(IReadOnlyList<TakenDelivery> deliveries) => look?.Ahead(deliveries);
 

@@ -41,7 +41,7 @@ internal static class DeliveryStates
     [
         Bits(DeliveryState.Ready, DeliveryState.Waiting, DeliveryState.Following, DeliveryState.Decided),
         Bits(DeliveryState.Running, DeliveryState.Decided, DeliveryState.Gone),
-        Bits(DeliveryState.InDoubt, DeliveryState.Decided, DeliveryState.Gone),
+        Bits(DeliveryState.Ready, DeliveryState.InDoubt, DeliveryState.Decided, DeliveryState.Gone),
         Bits(DeliveryState.Decided, DeliveryState.Gone),
         Bits(DeliveryState.Ready, DeliveryState.Decided, DeliveryState.Gone),
         Bits(DeliveryState.Ready, DeliveryState.Decided, DeliveryState.Gone),

@@ -90,6 +90,7 @@ internal sealed class Hand(
     /// <summary>A handler takes the next one up; null where none lies ready.</summary>
     public TakenDelivery? TakeUp(TimeSpan now)
     {
+        if (credit.IsHeld) return null;
         while (ready.TryDequeue(out var delivery))
         {
             if (delivery.State != DeliveryState.Ready) continue;
@@ -99,6 +100,27 @@ internal sealed class Hand(
             return delivery;
         }
         return null;
+    }
+
+    /// <summary>Those are not begun here after all: another handler takes them up.</summary>
+    public void PutBack(IReadOnlyList<TakenDelivery> deliveries, TimeSpan now)
+    {
+        Busy -= deliveries.Count;
+        foreach (var delivery in deliveries)
+        {
+            // One whose link is gone comes again by another.
+            if (delivery.Link.IsLost) Decide(delivery, null, now);
+            else if (delivery.State == DeliveryState.Running) BeReady(delivery);
+        }
+    }
+
+    /// <summary>
+    /// Nothing is begun until further notice, and what lies ready goes back; or it is begun again.
+    /// </summary>
+    public void Hold(bool isHeld)
+    {
+        if (credit.IsHeld && !isHeld) Readied += CountOf(DeliveryState.Ready);
+        credit.IsHeld = isHeld;
     }
 
     /// <summary>A handler is back, from so many that it has had for so long.</summary>
@@ -196,8 +218,10 @@ internal sealed class Hand(
         if (link.Sent.Count > 0 || link.IsOver || IsWorthTelling(link, isTime, now)) Send(link);
         var step = new Step
         {
+            EndsReceiving = credit.IsHeld && link is { IsReceiving: true, IsEnding: false },
             Withdraws = isPaused || surplus > 0 || MayBringTooMuch(link, now), Settles = link.Sent.Count > 0,
         };
+        link.IsEnding |= step.EndsReceiving;
         link.MayBring &= !step.Withdraws || link.IsReceiving;
         if (!link.IsReceiving && !link.IsOver)
             step = step.Settles ? step with { Fetches = credit.WorthFetching(Holding, link.Sent.Count, now) }
@@ -212,7 +236,7 @@ internal sealed class Hand(
     /// <summary>Whether <see cref="Next"/> has something to do for it.</summary>
     public bool HasNext(LinkAccount link, bool isTime, TimeSpan now) => SurplusOf(link, now) > 0
         || IsWorthTelling(link, isTime, now) || (!link.IsReceiving && !link.IsOver && Needed(link, now) > 0)
-        || MayBringTooMuch(link, now);
+        || MayBringTooMuch(link, now) || (credit.IsHeld && link is { IsReceiving: true, IsEnding: false });
 
     /// <summary>The broker has been told of what was sent; or of this one of it.</summary>
     public void Told(LinkAccount link, TakenDelivery? alone = null)
@@ -261,7 +285,7 @@ internal sealed class Hand(
     /// thought short is long, handlers are stuck, or there is a pause. Others can begin it.
     /// </summary>
     private bool MayBringTooMuch(LinkAccount link, TimeSpan now) => link.MayBring && !link.IsReceiving
-        && (credit.IsStuck || credit.PausedFor(now) is not null || (credit.IsSelfTuned && Busy > 0
+        && (credit.IsHeld || credit.IsStuck || credit.PausedFor(now) is not null || (credit.IsSelfTuned && Busy > 0
             && CountOf(DeliveryState.Ready) == 0 && Needed(link, now) == 0));
 
     private int Needed(LinkAccount link, TimeSpan now) =>
@@ -393,6 +417,9 @@ internal readonly record struct Step
     /// <summary>What a peer has pushed, and nobody has been given, goes back.</summary>
     public bool Withdraws { get; init; }
 
+    /// <summary>Nobody is to wait for deliveries any longer.</summary>
+    public bool EndsReceiving { get; init; }
+
     /// <summary>Whether to tell the broker of what is <see cref="LinkAccount.Sent"/>.</summary>
     public bool Settles { get; init; }
 
@@ -432,7 +459,18 @@ internal sealed class LinkAccount
     public List<TakenDelivery> Sent { get; } = [];
 
     /// <summary>Whether it waits for deliveries.</summary>
-    public bool IsReceiving { get; set; }
+    public bool IsReceiving
+    {
+        get;
+        set
+        {
+            field = value;
+            IsEnding &= value;
+        }
+    }
+
+    /// <summary>Whether it has been told to wait no longer.</summary>
+    public bool IsEnding { get; set; }
 
     /// <summary>Whether some that it was asked for may lie with it, or be on their way, though nobody waits.</summary>
     public bool MayBring { get; set; }

@@ -22,9 +22,12 @@ internal sealed partial class Handlers : IDisposable
     private readonly SemaphoreSlim gathering = new(1, 1);
     private readonly CancellationTokenSource noMore = new(), outOfTime = new();
     private readonly Lazy<Task> finishing;
-    private readonly Rate? rate;
     private readonly long began;
-    private Task all = Task.CompletedTask;
+    private readonly Lock gate = new();
+    private readonly List<Task> all = [];
+    private readonly Signal steered = new();
+    private volatile Rate? rate;
+    private volatile int parallel;
 
     public Handlers(
         QueueBinding binding, DeliveryHandler handler, Deliveries deliveries, TimeProvider clock, ILogger logger)
@@ -36,14 +39,26 @@ internal sealed partial class Handlers : IDisposable
         this.clock = clock;
         this.logger = logger;
         finishing = new Lazy<Task>(FinishOnceAsync);
-        rate = options.MaxPerSecond is { } most ? new Rate(most) : null;
         began = clock.GetTimestamp();
-        Times = new HandlerTimes(options.Parallel, clock);
+        Times = new HandlerTimes(clock);
     }
 
-    public void Start() => all = Task.WhenAll(Enumerable.Range(1, options.Parallel).Select(
-        number => new Loop($"Handler {number} of queue '{binding.Queue}'", FirstRest, LongestRest, clock, logger)
-            .RunAsync(ending => HandleNextAsync(number - 1, ending), noMore.Token)));
+    /// <summary>So many work from now on, and begin no more than so much in a second.</summary>
+    public void Run(int handlers, double? perSecond)
+    {
+        lock (gate)
+        {
+            rate = perSecond is not { } most ? null : rate is { } same && same.PerSecond == most ? same : new Rate(most);
+            parallel = handlers;
+            Times.Grow(handlers);
+            while (all.Count < handlers && !noMore.IsCancellationRequested) all.Add(Start(all.Count));
+        }
+        steered.Raise();
+    }
+
+    private Task Start(int number) =>
+        new Loop($"Handler {number + 1} of queue '{binding.Queue}'", FirstRest, LongestRest, clock, logger)
+            .RunAsync(ending => HandleNextAsync(number, ending), noMore.Token);
 
     /// <summary>How long they take.</summary>
     public HandlerTimes Times { get; }
@@ -77,14 +92,28 @@ internal sealed partial class Handlers : IDisposable
 
     private async Task<bool> EndWithinAsync(TimeSpan limit)
     {
-        await all.WaitAsync(limit, clock, CancellationToken.None)
+        Task ended;
+        lock (gate) ended = Task.WhenAll(all);
+        await ended.WaitAsync(limit, clock, CancellationToken.None)
             .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        return all.IsCompleted;
+        return ended.IsCompleted;
     }
 
     private async Task HandleNextAsync(int handler, CancellationToken ending)
     {
+        var change = steered.Next;
+        if (handler >= parallel)
+        {
+            await change.WaitAsync(ending).ConfigureAwait(false);
+            return;
+        }
         var taken = await TakeUpAsync(ending).ConfigureAwait(false);
+        if (deliveries.IsHeld.IsCancellationRequested || handler >= parallel)
+        {
+            // Somebody has said so by hand while it was waited for.
+            deliveries.PutBack(taken);
+            return;
+        }
         var count = taken.Count;
         Times.Begin(handler, taken);
         try
@@ -140,7 +169,7 @@ internal sealed partial class Handlers : IDisposable
         {
             taken.Add(await deliveries.TakeUpAsync(ending).ConfigureAwait(false));
             using var time = new CancellationTokenSource(options.BatchWait, clock);
-            using var enough = CancellationTokenSource.CreateLinkedTokenSource(time.Token, ending);
+            using var enough = CancellationTokenSource.CreateLinkedTokenSource(time.Token, ending, deliveries.IsHeld);
             while (taken.Count < binding.BatchSize)
                 taken.Add(await deliveries.TakeUpAsync(enough.Token).ConfigureAwait(false));
         }
@@ -162,8 +191,8 @@ internal sealed partial class Handlers : IDisposable
 
     private TimeSpan TakeTurns(int count)
     {
-        if (rate is null || count == 0) return TimeSpan.Zero;
-        lock (rate) return rate.Take(count, clock.GetElapsedTime(began));
+        if (rate is not { } limit || count == 0) return TimeSpan.Zero;
+        lock (limit) return limit.Take(count, clock.GetElapsedTime(began));
     }
 
     [LoggerMessage(

@@ -31,6 +31,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private readonly CancellationTokenSource over;
     private readonly List<Settlement> batch = [];
     private Task<IReadOnlyList<HandOver>>? receiving;
+    private CancellationTokenSource? waiting;
     private long askedAt;
     private Task<Exchange>? underWay;
     private bool isProven, looksAgain;
@@ -97,7 +98,11 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
     }
 
-    public void Dispose() => deliveries.Close(own);
+    public void Dispose()
+    {
+        deliveries.Close(own);
+        waiting?.Dispose();
+    }
 
     public async Task<List<TakenDelivery>> SettleOnArrivalAsync(List<TakenDelivery> arrived)
     {
@@ -149,10 +154,15 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         }
         // Events are waited for only when a handler has nothing to do; busy ones fetch as they settle.
         if (step.Receives > 0)
-            (receiving, askedAt) = (link.ReceiveAsync(step.Receives, stopping), clock.GetTimestamp());
+        {
+            waiting?.Dispose();
+            waiting = CancellationTokenSource.CreateLinkedTokenSource(stopping);
+            (receiving, askedAt) = (link.ReceiveAsync(step.Receives, waiting.Token), clock.GetTimestamp());
+        }
         if (receiving is { IsCompleted: true } received)
         {
             receiving = null;
+            if (received.IsCanceled && !stopping.IsCancellationRequested) return;
             Meters.Exchange(
                 "receive", queue, clock.GetElapsedTime(askedAt), received.Exception?.InnerException);
             Take(await received.ConfigureAwait(false));
@@ -166,6 +176,7 @@ internal sealed partial class LinkSession : ISettler, IDisposable
     private Step Next()
     {
         var step = deliveries.Next(own, isReceiving: receiving is not null);
+        if (step.EndsReceiving) waiting?.Cancel();
         if (step.Withdraws) link.Withdraw();
         looksAgain = step.LooksAgain;
         return step;

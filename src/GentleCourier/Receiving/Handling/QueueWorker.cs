@@ -21,13 +21,14 @@ internal sealed partial class QueueWorker : IDisposable
     private readonly WorkerParts parts;
     private readonly List<Source> sources;
     private readonly ILogger logger;
+    private volatile ReceiverOptions steered;
 
     public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
         IServiceScopeFactory scopes, TimeProvider clock, ILogger logger, IWitness? witness = null)
     {
         this.binding = binding;
         this.logger = logger;
-        var options = binding.Options;
+        var options = steered = binding.Options;
         var counts = new AttemptCounts(clock);
         var deliveries = new Deliveries(options.Prefetch, options.Parallel, binding.BatchSize, counts, clock);
         var handler = new DeliveryHandler(binding, store, codec, scopes, deliveries, clock, logger, witness);
@@ -41,12 +42,43 @@ internal sealed partial class QueueWorker : IDisposable
             }))];
     }
 
+    /// <summary>The queue.</summary>
+    public string Queue => binding.Queue;
+
+    /// <summary>How it receives as its settings say.</summary>
+    public ReceiverOptions Settings => binding.Options;
+
+    /// <summary>Whether nothing is begun, since somebody has said so by hand.</summary>
+    public bool IsHeld => parts.Deliveries.IsHeld.IsCancellationRequested;
+
+    /// <summary>How many deliveries it holds.</summary>
+    public int InHand => parts.Deliveries.Now.Held;
+
+    /// <summary>Whether it has to know soon what is ordered by hand: it could begin something.</summary>
+    public bool IsEager => IsHeld || sources.Count > 1 || InHand > 0;
+
+    /// <summary>Why it does not receive as somebody has said by hand; null where it does.</summary>
+    public string? SteeringProblem { get; set; }
+
+    /// <summary>Holds what has not begun, or begins again.</summary>
+    public void Hold(bool isHeld) => parts.Deliveries.Hold(isHeld);
+
+    /// <summary>Receives by other options from now on, as far as those of running workers can be others.</summary>
+    public void Steer(ReceiverOptions options)
+    {
+        var before = steered;
+        steered = options;
+        parts.Deliveries.Steer(options.Prefetch, options.Parallel);
+        parts.Handlers.Run(options.Parallel, options.MaxPerSecond);
+        if (options.BrakeAfter != before.BrakeAfter) parts.Handler.SteerBrakes(options.BrakeAfter);
+    }
+
     /// <summary>How it does at this moment.</summary>
     public ReceiverFigures Figures
     {
         get
         {
-            var options = binding.Options;
+            var options = steered;
             var (inHand, _, running) = parts.Deliveries.Now;
             var (handled, failed) = parts.Handler.Counts;
             var (brake, times) = (parts.Handler.Brake, parts.Handlers.Times);
@@ -63,6 +95,9 @@ internal sealed partial class QueueWorker : IDisposable
                 TimeLimit = options.TimeLimit,
                 Brake = brake?.Why,
                 BrakedFor = brake?.For,
+                IsHeld = IsHeld,
+                Steering = options == binding.Options ? null : options.From(binding.Options).ToString(),
+                SteeringProblem = SteeringProblem,
                 Problem = sources.Select(s => s.Problem).FirstOrDefault(problem => problem is not null),
             };
         }
@@ -77,7 +112,7 @@ internal sealed partial class QueueWorker : IDisposable
     /// <summary>Runs until <paramref name="stopping"/>, and then until everything in hand is settled.</summary>
     public async Task RunAsync(CancellationToken stopping)
     {
-        parts.Handlers.Start();
+        parts.Handlers.Run(steered.Parallel, steered.MaxPerSecond);
         await Task.WhenAll(sources.Select(s => s.Loop.RunAsync(ending => ReceiveAsync(s, ending), stopping)))
             .ConfigureAwait(false);
         // Where there was no link at the stop, nobody else has told them.
@@ -93,7 +128,7 @@ internal sealed partial class QueueWorker : IDisposable
 
     private async Task ReceiveAsync(Source source, CancellationToken stopping)
     {
-        var ((broker, loop), options) = (source, binding.Options);
+        var ((broker, loop), options) = (source, steered);
         var link = await broker.OpenLinkAsync(binding.Queue, WorkerName.OfProcess, options.Lease, stopping)
             .ConfigureAwait(false);
         await using (link.ConfigureAwait(false))

@@ -9,6 +9,9 @@ internal sealed class Rate(double perSecond)
 {
     private TimeSpan free;
 
+    /// <summary>How much may begin in a second.</summary>
+    public double PerSecond => perSecond;
+
     /// <summary>Takes places.</summary>
     /// <param name="count">How many.</param>
     /// <param name="now">The time, any that only grows.</param>
