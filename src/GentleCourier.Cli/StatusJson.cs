@@ -41,7 +41,8 @@ internal static class StatusJson
             overSeconds = rates.Over.TotalSeconds, arrivalsPerSecond = rates.Arrivals, handledPerSecond = rates.Handled,
             failedPerSecond = rates.Failed, setAsidePerSecond = rates.SetAside,
         },
-        pause = Pause(q.Figures.Pause), lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded, q.Forecast.Outlook,
+        pause = Pause(q.Figures.Pause), lagSeconds = q.Lag?.TotalSeconds, q.Utilisation, q.WorkersNeeded,
+        q.Forecast.Outlook,
         emptyInSeconds = q.Forecast.About is not { } about ? null : new
         {
             about = about.TotalSeconds, soonest = q.Forecast.Soonest?.TotalSeconds,

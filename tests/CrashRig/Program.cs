@@ -15,6 +15,7 @@ using Microsoft.Extensions.Logging;
 //   Rig:StopAt  where it is asked to stop, as by a deployment, and goes on only once it knows
 //   Rig:Poison  the mark whose handling kills it
 //   Rig:Fails   every other mark fails at its first attempt; where all did, the brake would come on
+//   Rig:Slow    how many milliseconds each mark takes
 //   Rig:Count   how many marks there are to publish
 //   Rig:Timed   every other mark is published later, and each second ticks, which are written down too
 var role = args[0];
@@ -153,6 +154,7 @@ internal sealed class WriteMark(IConfiguration settings) : IReceiver<Mark>
         if (delivery.Attempt == 1 && delivery.Data.Number % 2 == 0 && settings.GetValue("Rig:Fails", false))
             throw new InvalidOperationException("not at the first time");
         if (settings["Rig:Poison"] == $"{delivery.Data.Number}") Process.GetCurrentProcess().Kill();
+        await Task.Delay(settings.GetValue("Rig:Slow", 0), cancellationToken);
         var transaction = await delivery.BeginAsync(cancellationToken);
         await Sql.RunAsync(transaction.Connection!, transaction, "INSERT INTO mark VALUES (@0, @1)",
             delivery.Data.Number, delivery.Attempt);

@@ -40,6 +40,98 @@ public abstract class BrokerScenarios<TPlace> where TPlace : Place, new()
         await Assert.ThrowsAsync<ArgumentException>(() => broker.Reports!.LookAsync("taps", 9, "somewhere", default));
     }
 
+    /// <summary>Nobody could have handled it then: patience with it is not used up.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Time_in_a_pause_does_not_count_as_time_in_which_an_event_was_tried(bool inKeyOrder)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var clock = new FakeTimeProvider(DateTimeOffset.UtcNow);
+        var broker = crossing.AnotherBroker(clock);
+        await broker.PrepareAsync(
+            new Topology(["taps"], [new("test.tap", "taps")]) { InKeyOrder = inKeyOrder ? ["taps"] : [] },
+            create: true);
+        await using var link = await broker.OpenLinkAsync("taps", "w", TimeSpan.FromHours(1));
+        await broker.PublishAsync([Crossing.TapEvent(1, "a")]);
+        var (orders, note) = (broker.Services.Instructions!, new HandNote("ada", null));
+        var second = TimeSpan.FromSeconds(1);
+        await TakeAsync(triedFor: null);
+        clock.Advance(10 * second);
+        await orders.PauseAsync("taps", null, note);
+        clock.Advance(TimeSpan.FromHours(5));
+        await orders.ResumeAsync("taps");
+        clock.Advance(5 * second);
+        await TakeAsync(15 * second);
+
+        // One that nobody ends, and another that takes its place.
+        await orders.PauseAsync("taps", TimeSpan.FromMinutes(30), note);
+        clock.Advance(TimeSpan.FromMinutes(20));
+        await orders.PauseAsync("taps", TimeSpan.FromMinutes(30), note);
+        clock.Advance(TimeSpan.FromMinutes(31));
+        await TakeAsync(TimeSpan.FromMinutes(1) + (15 * second));
+
+        async Task TakeAsync(TimeSpan? triedFor)
+        {
+            var delivery = Assert.Single(await link.ReceiveAsync(9, CancellationToken.None).WaitAsync(Crossing.Limit));
+            Assert.Equal(triedFor is null, delivery.TriedFor is null);
+            if (triedFor is { } expected)
+                Assert.InRange(delivery.TriedFor!.Value, expected - second, expected + second);
+            await link.SettledAsync([new(delivery, new Outcome.Modified(TimeSpan.Zero, "no"))]);
+        }
+    }
+
+    /// <summary>Not to one that waits, not along with a settlement, and not to one that comes then.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Of_a_paused_queue_nothing_is_handed_over(bool inKeyOrder)
+    {
+        await using var crossing = new Crossing(new TPlace());
+        var broker = crossing.Broker();
+        await broker.PrepareAsync(
+            new Topology(["taps", "other"], [new("test.tap", "taps"), new("test.charged", "other")])
+            {
+                InKeyOrder = inKeyOrder ? ["taps"] : [],
+            },
+            create: true);
+        await using var link = await broker.OpenLinkAsync("taps", "w", Lease);
+        await broker.PublishAsync([.. Enumerable.Range(0, 300).Select(i => Crossing.TapEvent(i, $"{i % 50}"))]);
+        var taken = await link.ReceiveAsync(10, CancellationToken.None);
+        await broker.Services.Instructions!.PauseAsync("taps", null, new HandNote("ada", null));
+        var (_, along) = await link.SettleAsync(
+            [.. taken.Take(5).Select(t => new Settlement(t, Outcome.Accepted))], 10, CancellationToken.None);
+        Assert.Empty(along);
+        var waiting = link.ReceiveAsync(10, CancellationToken.None);
+        await using var late = await crossing.AnotherBroker().OpenLinkAsync("taps", "l", Lease);
+        var lateWaiting = late.ReceiveAsync(10, CancellationToken.None);
+        await link.SettledAsync([.. taken.Skip(5).Select(t => new Settlement(t, Outcome.Released))]);
+        await broker.PublishAsync([Crossing.TapEvent(300, "50"), Crossing.ChargedEvent(1)]);
+        // What goes to others goes on.
+        await using var other = await broker.OpenLinkAsync("other", "o", Lease);
+        Assert.Single(await other.ReceiveAsync(10, CancellationToken.None).WaitAsync(Crossing.Limit));
+        Assert.False(waiting.IsCompleted || lateWaiting.IsCompleted);
+        Assert.Equal((296, 0), await crossing.FiguresAsync("taps") is var f ? (f.Ready, f.InHand) : default);
+
+        await crossing.AnotherBroker().Services.Instructions!.ResumeAsync("taps");
+        var seen = new List<int>();
+        foreach (var (by, task) in new[] { (link, waiting), (late, lateWaiting) })
+        {
+            var come = await task.WaitAsync(Crossing.Limit);
+            Assert.All(come, t => Assert.Equal(1, t.Attempt));
+            seen.AddRange(come.Select(t => Crossing.NumberOf(t.Json)));
+            await by.SettledAsync([.. come.Select(t => new Settlement(t, Outcome.Accepted))]);
+        }
+        while (seen.Count < 296)
+        {
+            var come = await link.ReceiveAsync(100, CancellationToken.None).WaitAsync(Crossing.Limit);
+            seen.AddRange(come.Select(t => Crossing.NumberOf(t.Json)));
+            await link.SettledAsync([.. come.Select(t => new Settlement(t, Outcome.Accepted))]);
+        }
+        Assert.Equal(
+            Enumerable.Range(0, 301).Except(taken.Take(5).Select(t => Crossing.NumberOf(t.Json))), seen.Order());
+    }
+
     [Fact]
     public async Task Each_routed_queue_gets_its_own_copy()
     {

@@ -28,6 +28,8 @@ public sealed class LaterTests : LaterScenarios<Databases>;
 
 public sealed class OutboxTests : OutboxScenarios<Databases>;
 
+public sealed class OrderTests : OrderScenarios<Databases>;
+
 public sealed class OutcomeTests : OutcomeScenarios<Databases>;
 
 public sealed class OwnBrokerTests : OwnBrokerScenarios<Databases>;

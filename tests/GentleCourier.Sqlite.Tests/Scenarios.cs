@@ -31,6 +31,8 @@ public sealed class LaterTests : LaterScenarios<Folder>;
 
 public sealed class OutboxTests : OutboxScenarios<Folder>;
 
+public sealed class OrderTests : OrderScenarios<Folder>;
+
 public sealed class OutcomeTests : OutcomeScenarios<Folder>;
 
 public sealed class OwnBrokerTests : OwnBrokerScenarios<Folder>;

@@ -68,7 +68,8 @@ internal static class DrainCommand
         {
             string[] ids = [.. place.Select(w => w.Worker.Id)];
             given.AddRange(await Places.OrderAsync(
-                [place.Key], orders => isEnd ? orders.EndDrainingAsync(ids, cancel) : orders.DrainAsync(ids, note, cancel),
+                [place.Key],
+                orders => isEnd ? orders.EndDrainingAsync(ids, cancel) : orders.DrainAsync(ids, note, cancel),
                 worker => ids.Contains(worker.Id)));
         }
         var heard = await Heard.WaitAsync(given, cancel);

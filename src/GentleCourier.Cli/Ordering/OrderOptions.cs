@@ -25,7 +25,8 @@ internal sealed class OrderOptions
     /// <param name="otherwise">For how long, where nobody says it, in words.</param>
     public OrderOptions(string otherwise) => duration = new Option<TimeSpan?>("--for")
     {
-        HelpName = "TIME", Description = $"It ends by itself after this time, such as 30m or 2h. [default: {otherwise}]",
+        HelpName = "TIME",
+        Description = $"It ends by itself after this time, such as 30m or 2h. [default: {otherwise}]",
         CustomParser = result => Plain.ParseTime(result),
     };
 

@@ -4,7 +4,9 @@ using GentleCourier.Watching;
 
 namespace GentleCourier.Cli;
 
-/// <summary>Where orders for the workers of a broker are written: there, or beside the stores of its receivers.</summary>
+/// <summary>
+/// Where orders for the workers of a broker are written: there, or beside the stores of its receivers.
+/// </summary>
 internal static class Places
 {
     /// <summary>Each that has the queue.</summary>

@@ -58,7 +58,8 @@ internal static class SteerCommand
               courier steer fares --end
             """);
         command.Arguments.Add(Queue);
-        foreach (var option in new Option[] { Worker, Prefetch, Parallel, Rate, Brake, End }) command.Options.Add(option);
+        foreach (var option in new Option[] { Worker, Prefetch, Parallel, Rate, Brake, End })
+            command.Options.Add(option);
         var order = new OrderOptions("1d").AddTo(command);
         command.Options.Add(Json);
         var connections = new Connections().AddTo(command);

@@ -162,9 +162,10 @@ internal sealed class SqliteBroker
     public async Task<BrokerFigures> ReadFiguresAsync(CancellationToken cancellationToken)
     {
         var standing = await instructions.ReadAsync(-1, cancellationToken).ConfigureAwait(false);
-        return standing!.Under(
-            await ReadAsync(connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken)
-                .ConfigureAwait(false));
+        var figures = await ReadAsync(
+            connection => BrokerReports.Figures(connection, DisplayName, Now, memory), cancellationToken)
+            .ConfigureAwait(false);
+        return standing!.Under(figures);
     }
 
     public async Task<QueueLook> LookAsync(

@@ -4,8 +4,8 @@ using GentleCourier.Engines;
 namespace GentleCourier.ByHand;
 
 /// <summary>
-/// Looks into queues without taking anything, and pauses them. Thread-safe; throws <see cref="CourierException"/> where the broker
-/// cannot be reached or used, tells nothing of its queues, or is not set.
+/// Looks into queues without taking anything, and pauses them. Thread-safe; throws <see cref="CourierException"/> where
+/// the broker cannot be reached or used, tells nothing of its queues, or is not set.
 /// </summary>
 public interface IQueues
 {

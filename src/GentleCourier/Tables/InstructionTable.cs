@@ -10,7 +10,9 @@ namespace GentleCourier.Tables;
 /// <param name="tables">Where it is.</param>
 /// <param name="announced">Raised when something is announced.</param>
 /// <param name="announce">Tells all who wait that something has changed; it does not fail.</param>
-/// <param name="listen">Begins to listen to others, with some expense where it is said so, until it is disposed.</param>
+/// <param name="listen">
+/// Begins to listen to others, with some expense where it is said so, until it is disposed.
+/// </param>
 /// <param name="clock">Measures how long somebody waits.</param>
 /// <param name="missing">What is said where there is no such queue.</param>
 internal sealed class InstructionTable(

@@ -55,8 +55,8 @@ internal static class ByHandFindings
         {
             foreach (var receiver in worker.Receivers.Where(r => r.SteeringProblem is not null))
                 yield return new Finding("steering-refused", true,
-                    $"worker {worker.Worker} does not receive from queue {receiver.Queue} as somebody has said by hand: "
-                    + receiver.SteeringProblem,
+                    $"worker {worker.Worker} does not receive from queue {receiver.Queue} as somebody has said by "
+                    + $"hand: {receiver.SteeringProblem}",
                     $"courier steer {receiver.Queue} --worker {worker.Worker}, with what it can; or --end")
                 {
                     Subject = $"{worker.Worker} on {receiver.Queue}",

@@ -13,8 +13,8 @@ internal static class StoreFindings
     private const int ManyDeadRows = 200_000;
 
     public static IEnumerable<Finding> Of(string store, OutboxFigures outbox) =>
-        [.. ByHandFindings.OfRelay(store, outbox), .. Relay(store, outbox), .. Clock(store, outbox.Clock), .. Late(store, outbox), .. Stuck(store, outbox),
-            .. Leftovers(store, outbox)];
+        [.. ByHandFindings.OfRelay(store, outbox), .. Relay(store, outbox), .. Clock(store, outbox.Clock),
+            .. Late(store, outbox), .. Stuck(store, outbox), .. Leftovers(store, outbox)];
 
     public static IEnumerable<Finding> OfInbox(string store, OtherDataFigures? other)
     {

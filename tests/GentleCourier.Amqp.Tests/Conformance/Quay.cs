@@ -202,7 +202,10 @@ public class Quay : Place
             var asked = await Task.Run(() => quay.AskAll(quay.prefix), cancellationToken);
             var taken = (await beside.ReadFiguresAsync(cancellationToken)).Queues
                 .ToDictionary(q => q.Queue);
-            return new(figures.Broker, figures.At, [.. figures.Queues.Select(Together)], figures.Workers);
+            return new(figures.Broker, figures.At, [.. figures.Queues.Select(Together)], figures.Workers)
+            {
+                Instructions = figures.Instructions,
+            };
 
             QueueFigures Together(QueueFigures figures)
             {

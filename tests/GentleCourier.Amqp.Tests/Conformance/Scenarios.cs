@@ -23,6 +23,8 @@ public sealed class EventTests : EventScenarios<Quay>;
 
 public sealed class FailureTests : FailureScenarios<Quay>;
 
+public sealed class OrderTests : OrderScenarios<Quay>;
+
 public sealed class OutcomeTests : OutcomeScenarios<Quay>;
 
 public sealed class ReceiverTests : ReceiverScenarios<Quay>;

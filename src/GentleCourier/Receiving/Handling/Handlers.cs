@@ -48,7 +48,7 @@ internal sealed partial class Handlers : IDisposable
     {
         lock (gate)
         {
-            rate = perSecond is not { } most ? null : rate is { } same && same.PerSecond == most ? same : new Rate(most);
+            if (rate?.PerSecond != perSecond) rate = perSecond is { } most ? new Rate(most) : null;
             parallel = handlers;
             Times.Grow(handlers);
             while (all.Count < handlers && !noMore.IsCancellationRequested) all.Add(Start(all.Count));
