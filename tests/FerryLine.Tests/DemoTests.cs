@@ -63,10 +63,13 @@ public sealed class DemoTests : IDisposable
     [Fact]
     public async Task Processes_of_every_kind_are_killed_at_random_and_nothing_is_lost_or_acts_twice()
     {
-        var ledger = await PlayAsync("chaos", "--events", "1500", "--kills", "10", "--seed", "7");
+        var ledger = await PlayAsync("chaos", "--events", "1500", "--kills", "10", "--orders", "4", "--seed", "7");
         AssertBalanced(ledger, handled: 2400);
         Assert.Contains(output, line => line.StartsWith(
             "killed: deck-count 2, fares 2, notices 2, publisher 2, relay 2", StringComparison.Ordinal));
+        var ordered = Assert.Single(output, line => line.StartsWith("ordered by hand", StringComparison.Ordinal));
+        foreach (var what in new[] { "pause 1", "pause of a relay 1", "steer 1" })
+            Assert.Contains(what, ordered, StringComparison.Ordinal);
     }
 
     [Theory]

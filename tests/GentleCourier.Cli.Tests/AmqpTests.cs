@@ -46,6 +46,13 @@ public sealed class AmqpTests : IDisposable
         var forScripts = await courier.RunAsync(["look", .. both, "taps", "--json"]);
         Assert.Contains("cannot show the events", forScripts.Errors, StringComparison.Ordinal);
 
+        // A pause is written down where receivers find it; the broker alone could not be told.
+        (await courier.RunAsync(["pause", .. broker, "taps"])).Fails(2, "name the stores of those who receive");
+        (await courier.RunAsync(["pause", .. both, "typo"])).Fails(1, "queue 'typo' does not exist");
+        (await courier.RunAsync(["pause", .. both, "taps", "--by", "ada"])).Says("queue taps is paused");
+        (await courier.RunAsync(["status", .. both])).Says("queue taps is paused by hand (ada; ");
+        (await courier.RunAsync(["resume", .. both, "taps"])).Says("queue taps is resumed");
+
         // A receiver sets one aside.
         await using (var companion = new SqliteEngine().CreateCompanion(
             new EngineAddress("sqlite", courier.StoreFile), TimeProvider.System))

@@ -21,7 +21,8 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
         }),
         services: s => s.AddSingleton(log));
 
-    private static Task PublishAsync(Crossing crossing, int from, int count) => crossing.Broker().PublishAsync(
+    private static Task<IReadOnlyList<PublishResult>> PublishAsync(
+        Crossing crossing, int from, int count) => crossing.Broker().PublishAsync(
         [.. Enumerable.Range(from, count).Select(i => Crossing.TapEvent(i, $"card-{i % 40}"))]);
 
     private static IQueues Queues(IHost host) => host.Services.GetRequiredService<IQueues>();

@@ -1,4 +1,5 @@
 using CsCheck;
+using GentleCourier.ByHand;
 using GentleCourier.Watching;
 
 namespace GentleCourier.Tests;
@@ -206,6 +207,55 @@ public sealed class FindingsTests
             new BrokerFigures("sqlite:broker.db", default,
                 [Queue("fares", ready) with { History = [new(default, came, came - ready, 0, 0)] }], []),
             [new StoreFigures("harbour", new OutboxFigures(outbox, 0, 0, null, "pier/7", null))], []);
+    }
+
+    /// <summary>It is said by whom and for how long; that events wait meanwhile is nothing to wonder at.</summary>
+    [Fact]
+    public void What_was_ordered_by_hand_is_said_while_it_stands()
+    {
+        var pause = new Pause("ada", "card machine is down", TimeSpan.FromMinutes(5), null);
+        var paused = Queue("fares", 9) with { Pause = pause, History = Counts(came: 3, accepted: 0) };
+        var found = Assert.Single(Find([paused]));
+        Assert.Equal(("queue-paused", false, "fares"), (found.Code, found.IsWrong, found.Subject));
+        Assert.Equal(
+            "queue fares is paused by hand (ada: card machine is down; 5 min ago, until somebody ends it); it has 9 "
+            + "events waiting", found.What);
+        Assert.Equal("courier resume fares", found.Next);
+        var relay = Assert.Single(Findings.Of("harbour", new OutboxFigures(7, 0, 0, TimeSpan.Zero, "pier/7", null)
+        {
+            Pause = pause with { Why = null, Left = TimeSpan.FromHours(3) },
+        }));
+        Assert.Equal(
+            "the relay of harbour is paused by hand (ada; 5 min ago, for 3 h more); 7 wait", relay.What);
+
+        var worker = Worker(
+            Receives("fares") with { InHand = 2, SteeringProblem = "Prefetch must be at least …" }) with
+            {
+                IsDrained = true,
+            };
+        var all = Findings.Of(
+            new BrokerFigures("sqlite:broker.db", default, [Queue("fares")], [worker])
+            {
+                Instructions =
+                [
+                    new("fares", null, new Steering { Parallel = 9 }, "ada", null, default, TimeSpan.FromHours(9)),
+                    new("fares", "1", new Steering { MaxPerSecond = 0.5 }, "ada", null, default, null),
+                    new(null, "1", null, "bela", "new disk", default, null),
+                    new(null, "gone", null, "bela", null, default, null),
+                ],
+            });
+        Assert.Equal(
+            [
+                "steering-refused: worker pier/7 does not receive from queue fares as somebody has said by hand: "
+                    + "Prefetch must be at least …",
+                "worker-drained: worker pier/7 takes no more by hand (bela: new disk; 0 s ago, until its process "
+                    + "ends); it has 2 events in hand",
+                "worker-steered: all workers of queue fares are to receive with parallel 9 by hand (ada; 0 s ago, "
+                    + "for 9 h more)",
+                "worker-steered: worker pier/7 of queue fares is to receive with at most 0.5 a second by hand "
+                    + "(ada; 0 s ago, until its process ends)",
+            ],
+            all.Select(f => $"{f.Code}: {f.What}").Order(StringComparer.Ordinal));
     }
 
     [Theory]

@@ -15,7 +15,7 @@ public sealed class HandTests
     /// </summary>
     [Fact]
     public void Laws_hold_over_random_histories() => Gen.Select(
-        Gen.Int[1, 8], Gen.Int[1, 3], Gen.Bool, Gen.Bool, Gen.Select(Gen.Int[0, 17], Gen.Int[0, 999]).Array[0, 150])
+        Gen.Int[1, 8], Gen.Int[1, 3], Gen.Bool, Gen.Bool, Gen.Select(Gen.Int[0, 20], Gen.Int[0, 999]).Array[0, 150])
         .Sample(
             (prefetch, parallel, holdsDelays, hasBeside, steps) =>
             {
@@ -49,6 +49,7 @@ public sealed class HandTests
     [InlineData("long")]
     [InlineData("stuck")]
     [InlineData("pause")]
+    [InlineData("held")]
     public void What_a_link_may_still_bring_is_withdrawn_when_nobody_begins_it(string why)
     {
         var hand = new Hand(
@@ -63,6 +64,7 @@ public sealed class HandTests
 
         var now = TimeSpan.FromMilliseconds(100);
         if (why == "stuck") hand.Credit.Stuck(1);
+        if (why == "held") hand.Hold(true);
         if (why == "pause") hand.Credit.Pause(TimeSpan.FromSeconds(1));
         Assert.True(hand.HasNext(link, false, now));
         Assert.True(hand.Next(link, false, now) is { Withdraws: true, Receives: 0, LooksAgain: false });
@@ -73,7 +75,7 @@ public sealed class HandTests
     private sealed class History
     {
         private readonly bool holdsDelays;
-        private readonly int prefetch, parallel;
+        private int prefetch, parallel;
         private readonly Hand hand;
         private readonly Link?[] links = new Link?[2];
         private readonly List<Link> all = [];
@@ -83,7 +85,7 @@ public sealed class HandTests
         private readonly List<TakenDelivery> running = [];
         private TimeSpan now;
         private int added, stuck;
-        private bool isStopped, isPaused;
+        private bool isStopped, isPaused, isHeld;
 
         public History(int prefetch, int parallel, bool holdsDelays, bool hasBeside)
         {
@@ -108,6 +110,9 @@ public sealed class HandTests
                 case 15: hand.Uphold($"type {choice % 2}", now); break;
                 case 16: if (choice < 300) Lose(choice % 2); else hand.Spare($"type {choice % 2}", now); break;
                 case 17: Stick(choice); break;
+                case 18: Hold(choice % 2 == 0); break;
+                case 19: PutBack(choice); break;
+                case 20: Steer(choice); break;
             }
             Check();
         }
@@ -119,6 +124,7 @@ public sealed class HandTests
             stuck = 0;
             hand.Credit.Pause(null);
             isPaused = false;
+            Hold(false);
             var later = new Outcome.Modified(TimeSpan.FromHours(25), "later");
             // Whoever stops takes in nothing more, and goes when nothing is left to do.
             isStopped = added % 2 == 1;
@@ -165,11 +171,16 @@ public sealed class HandTests
             var (account, before) = (link.Account, hand.Holding.Held);
             if (link.Asked > 0 && choice % 3 == 0) Arrive(link, 1 + (choice % link.Asked));
             var step = hand.Next(account, isTime: choice % 4 > 0, now);
+            // By hand: nothing is asked for, what lies ready goes back, and whoever waits is told once.
+            if (isHeld) Assert.Equal((0, 0, 0), (step.Fetches, step.Receives, account.CountOf(DeliveryState.Ready)));
+            Assert.Equal(step.EndsReceiving, isHeld && account.IsReceiving && link.IsKeptWaiting);
+            if (step.EndsReceiving) link.IsKeptWaiting = false;
+            if (step.EndsReceiving && choice % 2 == 0) (link.Asked, account.IsReceiving) = (0, false);
             if (step.Fetches > 0) Assert.InRange(hand.Holding.Held - account.Sent.Count + step.Fetches, 0, MayHold);
             if (step.Receives > 0)
             {
                 Assert.InRange(hand.Holding.Held + step.Receives, 0, MayHold);
-                (link.Asked, account.IsReceiving) = (step.Receives, true);
+                (link.Asked, account.IsReceiving, link.IsKeptWaiting) = (step.Receives, true, true);
             }
             Assert.Equal(step.Settles, account.Sent.Count > 0);
             // At a stop nothing waits for more to go along with it.
@@ -215,6 +226,7 @@ public sealed class HandTests
         {
             while (running.Count < parallel && hand.TakeUp(now) is { } delivery)
             {
+                Assert.False(isHeld);
                 Assert.Equal(DeliveryState.Running, delivery.State);
                 var number = ((Numbered)delivery.HandOver).Number;
                 Assert.DoesNotContain(running, r => ((Numbered)r.HandOver).Number == number && !r.IsDecided);
@@ -278,6 +290,33 @@ public sealed class HandTests
             hand.Credit.Stuck(change);
         }
 
+        private void Hold(bool holds)
+        {
+            isHeld = holds;
+            var before = hand.Readied;
+            hand.Hold(holds);
+            // Whoever waits for something to lie ready is told again.
+            if (!holds) Assert.InRange(hand.Readied - before, 0, hand.CountOf(DeliveryState.Ready));
+        }
+
+        /// <summary>A handler has taken one up, and does not begin it.</summary>
+        private void PutBack(int choice)
+        {
+            if (running.Count == 0) return;
+            var delivery = running[choice % running.Count];
+            if (delivery.IsDecided) return;
+            running.Remove(delivery);
+            hand.PutBack([delivery], now);
+            Assert.Equal(
+                delivery.Link.IsLost ? DeliveryState.Gone : DeliveryState.Ready, delivery.State);
+        }
+
+        private void Steer(int choice)
+        {
+            (prefetch, parallel) = (1 + (choice % 8), 1 + (choice % 3));
+            hand.Credit.Steer(prefetch, parallel);
+        }
+
         /// <summary>A link is lost: the broker has all of it back, and another is opened.</summary>
         private void Lose(int which)
         {
@@ -311,6 +350,9 @@ public sealed class HandTests
         private sealed record Link(LinkAccount Account)
         {
             public int Asked { get; set; }
+
+            /// <summary>Whether it waits, and has not been told to wait no longer.</summary>
+            public bool IsKeptWaiting { get; set; }
 
             public HashSet<HandOver> Told { get; } = [];
         }

@@ -19,12 +19,13 @@ internal static class Chaos
             ("Notices", "notices")];
 
     public sealed record Options(
-        string Engine, int Nodes, int Events, int Kills, int ServerKills, bool IsLate, int Seed,
+        string Engine, int Nodes, int Events, int Kills, int ServerKills, int Orders, bool IsLate, int Seed,
         FileInfo? Ledger, DirectoryInfo? Keep);
 
     public static Task<int> RunAsync(Options options, CancellationToken stop) => Play.WithFilesAsync(
         options.Engine, options.Nodes, options.Keep,
-            Play.Limit + TimeSpan.FromSeconds((8 * options.Kills) + (60 * options.ServerKills) + (options.Events / 25)),
+            Play.Limit + TimeSpan.FromSeconds((8 * (options.Kills + options.Orders)) + (60 * options.ServerKills)
+                + (options.Events / 25)),
             (files, cancel) => RunAsync(options, files, cancel), stop);
 
     private static async Task<int> RunAsync(Options options, DemoFiles files, CancellationToken cancel)
@@ -41,6 +42,7 @@ internal static class Chaos
         if (!options.IsLate) await Play.DeployAsync(files, broker, cancel);
         var kills = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var serverKilled = 0;
+        var hand = new Operator(files.Folder, options.Seed);
         await using (var services = new Services(files, _ => { }))
         {
             var running = options.IsLate ? Kinds[..2] : Kinds;
@@ -53,6 +55,8 @@ internal static class Chaos
             var left = 0;
             var killing = KillAsync(services, () => running, options.Kills, random, kills,
                 i => (long)left * options.Kills >= (long)i * day.Sailings.Count, cancel);
+            var ordering = OrderAsync(
+                hand, options.Orders, i => (long)left * options.Orders >= (long)i * day.Sailings.Count, cancel);
             var serverKilling = Task.Run(
                 async () =>
                 {
@@ -97,6 +101,7 @@ internal static class Chaos
             Volatile.Write(ref left, day.Sailings.Count);
             await killing;
             await serverKilling;
+            await ordering;
             await Closing.StopAsync(files, cancel);
             await Play.DrainAsync(files, broker, cancel);
             await Closing.CloseAsync(files, cancel);
@@ -107,6 +112,7 @@ internal static class Chaos
         AnsiConsole.MarkupLine(
             $"killed: {string.Join(", ", kills.Select(k => $"{k.Key} {k.Value}"))}; "
             + $"all is handled after {Stopwatch.GetElapsedTime(began).TotalSeconds:0} s");
+        if (options.Orders > 0) AnsiConsole.MarkupLine($"ordered by hand, and obeyed: {hand.Done}");
         var account = await Account.ReadAsync(files, [], cancel);
         var expected = Expectation.Of(day);
         await account.WriteAsync(options.Ledger, expected, cancel);
@@ -168,6 +174,16 @@ internal static class Chaos
             var kind = running()[i % running().Length].Kind;
             services.One($"{kind}-{random.Next(1, 3)}").Kill();
             lock (kills) kills[kind] = kills.GetValueOrDefault(kind) + 1;
+        }
+    }
+
+    private static async Task OrderAsync(
+        Operator hand, int count, Func<int, bool> isTimeFor, CancellationToken cancel)
+    {
+        for (var i = 0; i < count; i++)
+        {
+            while (!isTimeFor(i)) await Task.Delay(20, cancel);
+            await hand.OrderAsync(i, cancel);
         }
     }
 

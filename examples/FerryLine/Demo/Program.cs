@@ -117,6 +117,17 @@ serverKills.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int>() is < 0 or > 1_000) result.AddError("--server-kills must be 0 to 1,000.");
 });
+var orders = new Option<int>("--orders")
+{
+    HelpName = "N",
+    Description =
+        "How many orders are given by hand meanwhile: pauses of queues and relays, other limits, workers to be drained "
+        + "(0 to 10,000).",
+};
+orders.Validators.Add(result =>
+{
+    if (result.GetValueOrDefault<int>() is < 0 or > 10_000) result.AddError("--orders must be 0 to 10,000.");
+});
 var nodes = new Option<int>("--nodes")
 {
     HelpName = "N", DefaultValueFactory = _ => 1,
@@ -142,7 +153,7 @@ var chaos = new Command(
     run.
     """)
 {
-    events, chaosKills, serverKills, nodes, late, seed, ledger, keep,
+    events, chaosKills, serverKills, orders, nodes, late, seed, ledger, keep,
 };
 chaos.Validators.Add(result =>
 {
@@ -152,8 +163,8 @@ chaos.Validators.Add(result =>
 chaos.SetAction((result, cancel) => Chaos.RunAsync(
     new Chaos.Options(
         result.GetValue(engine)!, result.GetValue(nodes), result.GetValue(events), result.GetValue(chaosKills),
-        result.GetValue(serverKills), result.GetValue(late), result.GetValue(seed), result.GetValue(ledger),
-        result.GetValue(keep)), cancel));
+        result.GetValue(serverKills), result.GetValue(orders), result.GetValue(late), result.GetValue(seed),
+        result.GetValue(ledger), result.GetValue(keep)), cancel));
 root.Subcommands.Add(chaos);
 
 return await root.Parse(args)

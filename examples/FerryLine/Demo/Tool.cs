@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Text;
 
 namespace FerryLine.Demo;
 
@@ -14,6 +15,19 @@ internal static class Tool
         if (command.ExitCode != 0)
             throw new InvalidOperationException($"courier {arguments[0]} ended with exit code {command.ExitCode}: "
                 + (await command.StandardError.ReadToEndAsync(cancel)).Trim());
+    }
+
+    /// <summary>Runs it to its end; its exit code, and what it has said.</summary>
+    public static async Task<(int Code, string Output)> AskAsync(
+        string folder, string[] arguments, CancellationToken cancel)
+    {
+        var output = new StringBuilder();
+        using var command = Start(folder, arguments);
+        command.OutputDataReceived += (_, line) => output.AppendLine(line.Data);
+        await command.WaitForExitAsync(cancel);
+        return (command.ExitCode, command.ExitCode == 2
+            ? throw new InvalidOperationException(await command.StandardError.ReadToEndAsync(cancel))
+            : output.ToString().Trim());
     }
 
     public static Process Start(string folder, params string[] arguments)
