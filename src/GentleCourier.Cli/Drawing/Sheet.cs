@@ -10,11 +10,15 @@ namespace GentleCourier.Cli;
 /// </summary>
 internal sealed class Sheet(DateTimeOffset from, DateTimeOffset to, int width, int height)
 {
+    /// <summary>How many lines can be told apart.</summary>
+    public const int MostLines = 6;
+
     private const float Left = 84, Right = 24, Text = 13;
 
     public static readonly Color Paper = Color.FromHex("#fbfaf5"), Ink = Color.FromHex("#22303a"),
         Pale = Color.FromHex("#8a979e");
 
+    // As many as MostLines.
     private static readonly (Color Colour, LinePattern Dashes)[] Pens =
     [
         (Color.FromHex("#1f6f8b"), LinePattern.Solid), (Color.FromHex("#b5542d"), LinePattern.Dashed),
@@ -27,9 +31,6 @@ internal sealed class Sheet(DateTimeOffset from, DateTimeOffset to, int width, i
         name => SKFontManager.Default.MatchFamily(name) is not null) ?? Fonts.Default;
 
     private readonly List<(Plot Plot, int Share)> panels = [];
-
-    /// <summary>How many lines can be told apart.</summary>
-    public static int MostLines => Pens.Length;
 
     /// <summary>A panel below the others.</summary>
     /// <param name="label">What is drawn up, with its unit.</param>
