@@ -55,9 +55,10 @@ internal sealed class Operator(string folder, int seed)
         var (_, status) = await Tool.AskAsync(folder, ["status", "--json"], cancel);
         if (status.Length == 0) return;
         using var told = JsonDocument.Parse(status);
-        var workers = told.RootElement.GetProperty("workers").EnumerateArray()
-            .Select(w => w.GetProperty("worker").GetString()!).ToList();
-        if (workers.Count == 0) return;
+        // Unknown while the broker is away.
+        var known = told.RootElement.GetProperty("workers");
+        if (known.ValueKind != JsonValueKind.Array || known.GetArrayLength() == 0) return;
+        var workers = known.EnumerateArray().Select(w => w.GetProperty("worker").GetString()!).ToList();
         var worker = workers[random.Next(workers.Count)];
         await TryAsync(["drain", worker, "--limit", "3s"], cancel);
         // It may have been killed meanwhile, and then nothing is left of that.
