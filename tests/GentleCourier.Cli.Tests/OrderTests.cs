@@ -102,7 +102,7 @@ public sealed class OrderTests : IDisposable
         Assert.Equal(1, steered.ExitCode);
         Assert.Contains("workers of queue fares are to receive with parallel 8, at most 2.5 a second until 20",
             steered.Output, StringComparison.Ordinal);
-        Assert.Contains("2 workers know: pier-1/1, pier-2/2", steered.Output, StringComparison.Ordinal);
+        Assert.Contains("1 worker obeys: pier-1/1", steered.Output, StringComparison.Ordinal);
         Assert.Contains("wrong worker pier-2/2 does not, and goes on as before: Prefetch must be …", steered.Output,
             StringComparison.Ordinal);
         (await courier.RunAsync("status")).Says(

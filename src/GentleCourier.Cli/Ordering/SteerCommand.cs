@@ -101,7 +101,10 @@ internal static class SteerCommand
         }
         else
         {
-            Print(queue, one?.Worker, isEnd ? null : steering, duration, heard);
+            Print(queue, one?.Worker, isEnd ? null : steering, duration, heard with
+            {
+                Obey = [.. heard.Obey.Where(w => refused.TrueForAll(r => r.Worker != w.Worker))],
+            });
             foreach (var (worker, why) in refused)
                 Plain.WriteHanging("wrong ", $"worker {worker} does not, and goes on as before: {why}", Plain.Wrong);
         }
@@ -114,7 +117,7 @@ internal static class SteerCommand
             (worker is null ? $"workers of queue {queue} are" : $"worker {worker} of queue {queue} is") + " to receive "
             + (steering is null ? "as settings say"
                 : $"with {steering} until {Plain.Time(DateTimeOffset.UtcNow + duration)}"));
-        heard.Print("knows", "know", "they go on as before");
+        heard.Print("obeys", "obey", "they go on as before");
     }
 
     private static Steering SteeringOf(ParseResult result) => new()
