@@ -219,6 +219,37 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
         Assert.Equal(Enumerable.Range(0, 60), log.Taps.Select(t => t.Data.Number).Order());
     }
 
+    /// <summary>Also those that have nothing to do at that moment, and wait for something.</summary>
+    [Fact]
+    public async Task Handlers_that_are_too_many_begin_nothing_more()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var (running, most, gate) = (0, 0, new Lock());
+        var log = new Log
+        {
+            OnTap = async (_, cancel) =>
+            {
+                lock (gate) most = Math.Max(most, ++running);
+                await Task.Delay(5, cancel);
+                lock (gate) running--;
+            },
+        };
+        var fares = await StartFaresAsync(
+            crossing, log, limits => (limits.Prefetch, limits.Parallel) = (50, 6));
+        await PublishAsync(crossing, 0, 60);
+        await crossing.SettledAsync();
+        lock (gate) Assert.InRange(most, 2, 6);
+        await Workers(fares).SteerAsync("taps", new Steering { Parallel = 1 }, "ada");
+        await RegisteredAsync(crossing, workers => workers is [{ Receivers: [{ Parallel: 1 }] }], "it is told");
+        lock (gate) most = 0;
+        await PublishAsync(crossing, 60, 60);
+        await crossing.SettledAsync();
+        lock (gate) Assert.Equal(1, most);
+        Assert.Equal(Enumerable.Range(0, 120), log.Taps.Select(t => t.Data.Number).Order());
+        Assert.All(log.Taps, t => Assert.Equal(1, t.Attempt));
+    }
+
     [Fact]
     public async Task A_worker_that_cannot_work_so_says_why_and_goes_on_as_before()
     {

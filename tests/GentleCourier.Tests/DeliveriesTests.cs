@@ -69,6 +69,31 @@ public sealed class DeliveriesTests
         Assert.Same(last[0], await second.WaitAsync(Limit, TestContext.Current.CancellationToken));
     }
 
+    /// <summary>A handler that has been turned away meanwhile is told again.</summary>
+    [Fact]
+    public async Task What_still_lies_ready_when_it_is_held_no_longer_is_taken_up()
+    {
+        using var deliveries = NewDeliveries(4, new FakeTimeProvider());
+        var link = Open(deliveries);
+        var waiting = deliveries.TakeUpAsync(TestContext.Current.CancellationToken).AsTask();
+        deliveries.Hold(true);
+        Assert.True(deliveries.IsHeld.IsCancellationRequested);
+        var brought = Bring(deliveries, link, 1);
+        // It has looked, and found that it may not.
+        while (deliveries.HasReady) await Task.Yield();
+        Assert.False(waiting.IsCompleted);
+        deliveries.Hold(false);
+        Assert.False(deliveries.IsHeld.IsCancellationRequested);
+        Assert.Same(brought[0], await waiting.WaitAsync(Limit, TestContext.Current.CancellationToken));
+        // What it puts back, another takes up.
+        deliveries.PutBack(brought);
+        Assert.Same(
+            brought[0],
+            await deliveries.TakeUpAsync(TestContext.Current.CancellationToken).AsTask()
+                .WaitAsync(Limit, TestContext.Current.CancellationToken));
+        deliveries.Close(link);
+    }
+
     /// <summary>Timers take no more than 49 days.</summary>
     [Fact]
     public async Task What_waits_for_months_comes_then_and_keeps_nothing_else_from_coming()
