@@ -68,8 +68,11 @@ public sealed class GuideTests
         Assert.InRange(commands.Count, 8, 100);
         foreach (var command in commands)
         {
-            var words = command.Split('#')[0].Split(' ', StringSplitOptions.RemoveEmptyEntries)[1..];
-            Assert.DoesNotContain("Try `courier", (await courier.RunAsync(words)).Errors, StringComparison.Ordinal);
+            // What stands in quotation marks is one word.
+            var words = command.Split('#')[0].Split('"').SelectMany(
+                (part, i) => i % 2 == 1 ? [part] : part.Split(' ', StringSplitOptions.RemoveEmptyEntries)).Skip(1);
+            Assert.DoesNotContain(
+                "Try `courier", (await courier.RunAsync([.. words])).Errors, StringComparison.Ordinal);
         }
     }
 }

@@ -250,6 +250,43 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
         Assert.All(log.Taps, t => Assert.Equal(1, t.Attempt));
     }
 
+    /// <summary>Its next turn would have come in a quarter of an hour.</summary>
+    [Fact]
+    public async Task A_rate_that_is_steered_counts_at_once()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"));
+        var log = new Log();
+        var fares = await StartFaresAsync(crossing, log, limits => limits.MaxPerSecond = 0.001);
+        await PublishAsync(crossing, 0, 50);
+        await Crossing.UntilAsync(() => Task.FromResult(log.Taps.Count == 1), "the first has begun");
+        await Workers(fares).SteerAsync("taps", new Steering { MaxPerSecond = 1_000 }, "ada");
+        await crossing.SettledAsync();
+        Assert.Equal(50, log.Taps.Count);
+    }
+
+    [Fact]
+    public async Task Several_who_order_the_same_at_the_same_moment_do_it_one_after_the_other()
+    {
+        await using var crossing = new Crossing(new TPlace());
+        await crossing.RouteAsync(("test.tap", "taps"), ("test.charged", "charges"));
+        var fares = await StartFaresAsync(crossing, new Log());
+        await RegisteredAsync(crossing, 1);
+        await Task.WhenAll(Enumerable.Range(0, 24).Select(i => (i % 4) switch
+        {
+            0 => Queues(fares).PauseAsync("taps", $"ada {i}", duration: TimeSpan.FromHours(1 + i)),
+            1 => Workers(fares).SteerAsync("taps", new Steering { Parallel = 1 + i }, $"ada {i}"),
+            2 => Workers(fares).DrainAsync($"pier/{i % 3}", $"ada {i}"),
+            _ => Queues(fares).ResumeAsync("taps"),
+        }));
+        await Queues(fares).PauseAsync("taps", "bela");
+        var figures = await crossing.Reports.ReadFiguresAsync();
+        Assert.Equal("bela", figures.Queues.Single(q => q.Queue == "taps").Pause?.By);
+        Assert.Equal(
+            ["", "pier/0", "pier/1", "pier/2"],
+            figures.Instructions.Select(i => i.Worker ?? "").Order(StringComparer.Ordinal));
+    }
+
     [Fact]
     public async Task A_worker_that_cannot_work_so_says_why_and_goes_on_as_before()
     {

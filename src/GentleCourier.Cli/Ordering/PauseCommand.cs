@@ -32,7 +32,7 @@ internal static class PauseCommand
             result,
             queue => (orders, c) => orders.PauseAsync(queue, order.DurationOf(result), order.NoteOf(result), c),
             (relay, c) => relay.PauseAsync(order.DurationOf(result), order.NoteOf(result), c),
-            isPause: true, Ends(order.DurationOf(result)), cancel));
+            isPause: true, order.DurationOf(result) is { } time ? DateTimeOffset.UtcNow + time : null, cancel));
         return command;
     }
 
@@ -50,12 +50,12 @@ internal static class PauseCommand
         var target = new Target(command);
         command.SetAction((result, cancel) => target.ActAsync(
             result, queue => (orders, c) => orders.ResumeAsync(queue, c), (relay, c) => relay.ResumeAsync(c),
-            isPause: false, "", cancel));
+            isPause: false, null, cancel));
         return command;
     }
 
-    private static string Ends(TimeSpan? duration) =>
-        duration is { } time ? $" until {Plain.Time(DateTimeOffset.UtcNow + time)}" : " until it is resumed";
+    private static string Said(bool isPause, DateTimeOffset? until) => !isPause ? "resumed"
+        : until is null ? "paused until it is resumed" : $"paused until {Plain.Time(until)}";
 
     /// <summary>What is paused, or resumed.</summary>
     private sealed class Target
@@ -81,13 +81,13 @@ internal static class PauseCommand
 
         public async Task<int> ActAsync(
             ParseResult result, Func<string, Func<IInstructions, CancellationToken, Task<long>>> order,
-            Func<RelayPauseTable, CancellationToken, Task> orderRelay, bool isPause, string ends,
+            Func<RelayPauseTable, CancellationToken, Task> orderRelay, bool isPause, DateTimeOffset? until,
             CancellationToken cancel)
         {
             var name = result.GetValue(queue);
             if (result.GetValue(outbox) == name is not null)
                 throw new UsageException("name a queue, or say --outbox for the relay of a store");
-            if (name is null) return await ActOnRelayAsync(result, orderRelay, isPause, ends, cancel);
+            if (name is null) return await ActOnRelayAsync(result, orderRelay, isPause, until, cancel);
             await using var broker = connections.Broker(result);
             var given = await Places.OrderAsync(
                 await Places.OfQueueAsync(broker, name, cancel), orders => order(name)(orders, cancel),
@@ -96,11 +96,12 @@ internal static class PauseCommand
             var running = heard.Obey.SelectMany(w => w.Receivers).Where(r => r.Queue == name).Sum(r => r.Running);
             if (result.GetValue(json))
             {
-                Plain.PrintJson(new { queue = name, isPaused = isPause, running, workers = heard.ForScripts() });
+                Plain.PrintJson(
+                    new { queue = name, isPaused = isPause, until, running, workers = heard.ForScripts() });
             }
             else
             {
-                AnsiConsole.WriteLine($"queue {name} is {(isPause ? "paused" + ends : "resumed")}");
+                AnsiConsole.WriteLine($"queue {name} is {Said(isPause, until)}");
                 heard.Print(
                     isPause ? "begins nothing of it" : "begins again", isPause ? "begin nothing of it" : "begin again",
                     isPause ? "the broker hands them nothing either, and what they hold they go on with"
@@ -112,19 +113,20 @@ internal static class PauseCommand
         }
 
         private async Task<int> ActOnRelayAsync(
-            ParseResult result, Func<RelayPauseTable, CancellationToken, Task> order, bool isPause, string ends,
-            CancellationToken cancel)
+            ParseResult result, Func<RelayPauseTable, CancellationToken, Task> order, bool isPause,
+            DateTimeOffset? until, CancellationToken cancel)
         {
             await using var store = connections.Store(result);
             await order(store.RelayPause, cancel);
             var figures = await store.ReadOutboxFiguresAsync(cancel);
             if (result.GetValue(json))
             {
-                Plain.PrintJson(new { store = store.DisplayName, isPaused = isPause, figures.Waiting, figures.Relay });
+                Plain.PrintJson(
+                    new { store = store.DisplayName, isPaused = isPause, until, figures.Waiting, figures.Relay });
                 return 0;
             }
             AnsiConsole.WriteLine(
-                $"the relay of {store.DisplayName} is {(isPause ? "paused" + ends : "resumed")}; "
+                $"the relay of {store.DisplayName} is {Said(isPause, until)}; "
                 + $"{StoreFindings.Count(figures.Waiting, figures.Precision)} waiting in the outbox");
             AnsiConsole.WriteLine(figures.Relay is { } leader ? $"{leader} leads, and obeys within two seconds"
                 : "no relay leads at present; the next one that does will obey");

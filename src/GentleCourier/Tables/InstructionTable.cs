@@ -72,23 +72,26 @@ internal sealed class InstructionTable(
     public Task<long> PauseAsync(
         string queue, TimeSpan? duration, HandNote note, CancellationToken cancellationToken) => ChangeAsync(
         queue, "pause a queue of",
-        statements => End(statements, queue)
-            .Write($"""
-                INSERT INTO courier.pause (queue, number, began, ended, who, why)
-                SELECT id, pause + 1, {Sql.Now}, {Sql.Now} + {duration}, {note.By}, {note.Why}
-                FROM courier.queue WHERE name = {queue}
-                """)
-            .Write($"""
+        statements => End(
+            statements.Write($"""
                 UPDATE courier.queue SET is_paused = {true}, paused_until = {Sql.Now} + {duration}, pause = pause + 1
                 WHERE name = {queue}
+                """),
+            queue)
+            .Write($"""
+                INSERT INTO courier.pause (queue, number, began, ended, who, why)
+                SELECT id, pause, {Sql.Now}, {Sql.Now} + {duration}, {note.By}, {note.Why}
+                FROM courier.queue WHERE name = {queue}
                 """)
             .Write($"DELETE FROM courier.pause WHERE ended < {Sql.Now} - {Keep}"),
         cancellationToken);
 
     public Task<long> ResumeAsync(string queue, CancellationToken cancellationToken) => ChangeAsync(
         queue, "resume a queue of",
-        statements => End(statements, queue).Write(
-            $"UPDATE courier.queue SET is_paused = {false}, paused_until = NULL WHERE name = {queue} AND is_paused"),
+        statements => End(
+            statements.Write(
+                $"UPDATE courier.queue SET is_paused = {false}, paused_until = NULL WHERE name = {queue}"),
+            queue),
         cancellationToken);
 
     public Task<long> SteerAsync(string queue, string? worker, Steering steering, TimeSpan duration, HandNote note,
@@ -125,7 +128,7 @@ internal sealed class InstructionTable(
         Statements statements, string queue, string worker, string? settings, TimeSpan? duration, HandNote note) =>
         statements
             .Write($"""
-                DELETE FROM courier.instruction WHERE until < {Sql.Now} OR queue = {queue} AND worker = {worker}
+                DELETE FROM courier.instruction WHERE until < {Sql.Now}
                     OR worker <> '' AND began < {Sql.Now} - {LongGone} AND NOT EXISTS (
                         SELECT 1 FROM courier.worker w WHERE w.id = courier.instruction.worker)
                 """)
@@ -133,6 +136,8 @@ internal sealed class InstructionTable(
                 INSERT INTO courier.instruction (queue, worker, settings, began, until, who, why)
                 SELECT {queue}, {worker}, {settings}, {Sql.Now}, {Sql.Now} + {duration}, {note.By}, {note.Why}
                 WHERE {queue.Length == 0} OR EXISTS (SELECT 1 FROM courier.queue WHERE name = {queue})
+                ON CONFLICT (queue, worker) DO UPDATE SET settings = excluded.settings, began = excluded.began,
+                    until = excluded.until, who = excluded.who, why = excluded.why
                 """);
 
     private static Statements Remove(Statements statements, string queue, string worker) =>
@@ -143,12 +148,12 @@ internal sealed class InstructionTable(
     {
         var (isThere, number) = (queue is null, -1L);
         var statements = new Statements(tried);
-        // First, so that two who change something at the same moment do it one after the other.
-        statements.WriteRows(
-            $"UPDATE courier.topology SET by_hand = by_hand + 1 RETURNING by_hand", row => number = row.Number(0));
         if (queue is not null)
             statements.Read($"SELECT 1 FROM courier.queue WHERE name = {queue}", _ => isThere = true);
-        await tables.RunAsync(change(statements), null, cancellationToken).ConfigureAwait(false);
+        // Queues before the topology, as whoever prepares them.
+        change(statements).WriteRows(
+            $"UPDATE courier.topology SET by_hand = by_hand + 1 RETURNING by_hand", row => number = row.Number(0));
+        await tables.RunAsync(statements, null, cancellationToken).ConfigureAwait(false);
         if (!isThere) throw await missing(queue!, cancellationToken).ConfigureAwait(false);
         await announce().ConfigureAwait(false);
         return number;

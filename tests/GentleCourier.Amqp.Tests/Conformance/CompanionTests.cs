@@ -68,7 +68,10 @@ public sealed class CompanionTests
                 : d.Data.Number == 3 ? throw new RejectException("no such pier") : Task.CompletedTask,
         };
         var fares = await StartFaresAsync(crossing, log);
-        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 50).Select(i => Crossing.TapEvent(i))]);
+        // What waited before anybody looked, and was taken over then, is made up for only by what comes later.
+        await crossing.Broker().PublishAsync([Crossing.TapEvent(49)]);
+        await crossing.SettledAsync();
+        await crossing.Broker().PublishAsync([.. Enumerable.Range(0, 49).Select(i => Crossing.TapEvent(i))]);
         await crossing.SettledAsync(deadLetters: 1);
         await fares.StopAsync();
         var counts = (await crossing.FiguresAsync("taps")).History[^1];

@@ -85,9 +85,6 @@ internal sealed class Deliveries : IDisposable
         hand.PutBack(deliveries, turn.Now);
     }
 
-    /// <summary>Whether somebody who waits has yet to look at what lies ready.</summary>
-    internal bool HasReady => ready.CurrentCount > 0;
-
     /// <summary>A link that is to bring deliveries; until it is lost, or over.</summary>
     public LinkWait Open(LinkAccount account)
     {

@@ -185,9 +185,26 @@ internal sealed partial class Handlers : IDisposable
         return taken;
     }
 
-    /// <summary>Where no more than so many may begin in a second, waits until the next may.</summary>
-    private Task WaitForTurnAsync(CancellationToken ending) =>
-        TakeTurns(1) is var time && time > TimeSpan.Zero ? Task.Delay(time, clock, ending) : Task.CompletedTask;
+    /// <summary>
+    /// Where no more than so many may begin in a second, waits until the next may; anew, where it is said to be another
+    /// number meanwhile.
+    /// </summary>
+    private async ValueTask WaitForTurnAsync(CancellationToken ending)
+    {
+        while (true)
+        {
+            var change = steered.Next;
+            if (TakeTurns(1) is not { Ticks: > 0 } time) return;
+            using var over = CancellationTokenSource.CreateLinkedTokenSource(ending);
+            var turn = Task.Delay(time, clock, over.Token);
+            if (await Task.WhenAny(turn, change).ConfigureAwait(false) == turn)
+            {
+                await turn.ConfigureAwait(false);
+                return;
+            }
+            await over.CancelAsync().ConfigureAwait(false);
+        }
+    }
 
     private TimeSpan TakeTurns(int count)
     {

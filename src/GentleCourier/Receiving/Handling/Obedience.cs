@@ -25,8 +25,8 @@ internal sealed partial class Obedience(
 
     private readonly Signal news = new();
     private readonly TaskCompletionSource knows = new(TaskCreationOptions.RunContinuationsAsynchronously);
-    // How each worker receives other than its settings say, and what it is said to do.
-    private readonly Dictionary<QueueWorker, (Steering? Steering, string? Doing)> obeyed = [];
+    // How each worker receives other than its settings say, why it does not, and what was said of that.
+    private readonly Dictionary<QueueWorker, (Steering? Steering, string? Problem, string? Doing)> obeyed = [];
     private Standing standing = Standing.Nothing;
     private long readAt;
     private long? askedAt;
@@ -86,11 +86,11 @@ internal sealed partial class Obedience(
             var pause = now.Pauses.GetValueOrDefault(worker.Queue);
             worker.Hold(IsDrained || pause is not null);
             var (steering, before) = (now.SteeringOf(worker.Queue, id), obeyed.GetValueOrDefault(worker));
-            var options = Options(worker, steering, ref handlers);
-            if (steering != before.Steering) worker.Steer(options);
-            var doing = Doing(worker, pause, now);
+            var (options, problem) = Options(worker.Settings, steering, ref handlers);
+            if ((steering, problem) != (before.Steering, before.Problem)) worker.Steer(options, problem);
+            var doing = Doing(pause, steering, problem, now);
             if (doing != before.Doing) LogObeys(logger, worker.Queue, doing ?? "receives as its settings say");
-            obeyed[worker] = (steering, doing);
+            obeyed[worker] = (steering, problem, doing);
         }
         var isIdle = IsDrained && workers.All(static w => w.InHand == 0);
         if (isIdle && !wasIdle) news.Raise();
@@ -99,29 +99,28 @@ internal sealed partial class Obedience(
     }
 
     /// <summary>As it is said by hand, where it can; handlers that would wait for connections help nobody.</summary>
-    private ReceiverOptions Options(QueueWorker worker, Steering? steering, ref int handlers)
+    private (ReceiverOptions Options, string? Problem) Options(
+        ReceiverOptions settings, Steering? steering, ref int handlers)
     {
-        worker.SteeringProblem = null;
-        if (steering is null) return worker.Settings;
-        var options = worker.Settings.With(steering);
-        var more = options.Parallel - worker.Settings.Parallel;
-        worker.SteeringProblem = options.Problems().FirstOrDefault()
+        if (steering is null) return (settings, null);
+        var options = settings.With(steering);
+        var more = options.Parallel - settings.Parallel;
+        var problem = options.Problems().FirstOrDefault()
             ?? (more > 0 && handlers + more > mostHandlers
                 ? $"all handlers of the process would be {handlers + more}, and its store has connections for "
                     + $"{mostHandlers} (its address may say more)" : null);
-        if (worker.SteeringProblem is not null) return worker.Settings;
+        if (problem is not null) return (settings, problem);
         handlers += more;
-        return options;
+        return (options, null);
     }
 
-    private string? Doing(QueueWorker worker, Pause? pause, Standing now)
+    private string? Doing(Pause? pause, Steering? steering, string? problem, Standing now)
     {
         var drain = now.Instructions.FirstOrDefault(i => i.Worker == id && i.Steering is null);
         return drain is not null ? $"takes no more: drained by {Who(drain.By, drain.Why)}"
             : pause is not null ? $"begins nothing: paused by {Who(pause.By, pause.Why)}"
-            : now.SteeringOf(worker.Queue, id) is not { } steering ? null
-            : worker.SteeringProblem is { } problem ? $"does not receive with {steering}: {problem}"
-            : $"receives with {steering}";
+            : steering is null ? null
+            : problem is null ? $"receives with {steering}" : $"does not receive with {steering}: {problem}";
 
         static string Who(string by, string? why) => why is null ? by : $"{by} ({why})";
     }

@@ -22,6 +22,7 @@ internal sealed partial class QueueWorker : IDisposable
     private readonly List<Source> sources;
     private readonly ILogger logger;
     private volatile ReceiverOptions steered;
+    private volatile string? steeringProblem;
 
     public QueueWorker(QueueBinding binding, IBroker broker, IInboxPort? store, ContractCodec codec,
         IServiceScopeFactory scopes, TimeProvider clock, ILogger logger, IWitness? witness = null)
@@ -57,17 +58,16 @@ internal sealed partial class QueueWorker : IDisposable
     /// <summary>Whether it has to know soon what is ordered by hand: it could begin something.</summary>
     public bool IsEager => IsHeld || sources.Count > 1 || InHand > 0;
 
-    /// <summary>Why it does not receive as somebody has said by hand; null where it does.</summary>
-    public string? SteeringProblem { get; set; }
-
     /// <summary>Holds what has not begun, or begins again.</summary>
     public void Hold(bool isHeld) => parts.Deliveries.Hold(isHeld);
 
     /// <summary>Receives by other options from now on, as far as those of running workers can be others.</summary>
-    public void Steer(ReceiverOptions options)
+    /// <param name="options">These.</param>
+    /// <param name="problem">Why they are not what somebody has said by hand; null where they are.</param>
+    public void Steer(ReceiverOptions options, string? problem)
     {
         var before = steered;
-        steered = options;
+        (steered, steeringProblem) = (options, problem);
         parts.Deliveries.Steer(options.Prefetch, options.Parallel);
         parts.Handlers.Run(options.Parallel, options.MaxPerSecond);
         if (options.BrakeAfter != before.BrakeAfter) parts.Handler.SteerBrakes(options.BrakeAfter);
@@ -96,8 +96,8 @@ internal sealed partial class QueueWorker : IDisposable
                 Brake = brake?.Why,
                 BrakedFor = brake?.For,
                 IsHeld = IsHeld,
-                Steering = options == binding.Options ? null : options.From(binding.Options).ToString(),
-                SteeringProblem = SteeringProblem,
+                Steering = options.From(binding.Options) is { IsEmpty: false } steering ? steering.ToString() : null,
+                SteeringProblem = steeringProblem,
                 Problem = sources.Select(s => s.Problem).FirstOrDefault(problem => problem is not null),
             };
         }

@@ -497,6 +497,43 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                         });
                 });
 
+            modelBuilder.Entity("courier.relay_pause", b =>
+                {
+                    b.Property<int>("id")
+                        .HasColumnType("integer")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime>("began")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("began")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime?>("until")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("who")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("who")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("why")
+                        .HasColumnType("text")
+                        .HasColumnName("why")
+                        .HasColumnOrder(5);
+
+                    b.HasKey("id")
+                        .HasName("relay_pause_pkey");
+
+                    b.ToTable("relay_pause", "courier", t =>
+                        {
+                            t.HasCheckConstraint("relay_pause_id_check", "id = 1");
+                        });
+                });
+
             modelBuilder.Entity("courier.relay_route", b =>
                 {
                     b.Property<string>("type")

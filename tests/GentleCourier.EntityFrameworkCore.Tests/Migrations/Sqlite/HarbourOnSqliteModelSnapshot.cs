@@ -461,6 +461,42 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.ToTable("courier_relay_clock", (string)null);
                 });
 
+            modelBuilder.Entity("courier.courier_relay_pause", b =>
+                {
+                    b.Property<long>("id")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("began")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("began")
+                        .HasColumnOrder(2);
+
+                    b.Property<long?>("until")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("who")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("who")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("why")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("why")
+                        .HasColumnOrder(5);
+
+                    b.HasKey("id");
+
+                    b.ToTable("courier_relay_pause", null, t =>
+                        {
+                            t.HasCheckConstraint("courier_relay_pause_id", "id = 1");
+                        });
+                });
+
             modelBuilder.Entity("courier.courier_relay_route", b =>
                 {
                     b.Property<string>("type")

@@ -12,7 +12,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 {
     [DbContext(typeof(HarbourOnPostgres))]
-    [Migration("20261130182131_Outbox")]
+    [Migration("20261201221231_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -497,6 +497,43 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                             term = 0L,
                             until = new DateTime(1970, 1, 1, 0, 0, 0, 0, DateTimeKind.Utc),
                             waits = false
+                        });
+                });
+
+            modelBuilder.Entity("courier.relay_pause", b =>
+                {
+                    b.Property<int>("id")
+                        .HasColumnType("integer")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    b.Property<DateTime>("began")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("began")
+                        .HasColumnOrder(2);
+
+                    b.Property<DateTime?>("until")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("who")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("who")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("why")
+                        .HasColumnType("text")
+                        .HasColumnName("why")
+                        .HasColumnOrder(5);
+
+                    b.HasKey("id")
+                        .HasName("relay_pause_pkey");
+
+                    b.ToTable("relay_pause", "courier", t =>
+                        {
+                            t.HasCheckConstraint("relay_pause_id_check", "id = 1");
                         });
                 });
 

@@ -10,7 +10,7 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 {
     [DbContext(typeof(HarbourOnSqlite))]
-    [Migration("20261130182105_Outbox")]
+    [Migration("20261201221214_Outbox")]
     partial class Outbox
     {
         /// <inheritdoc />
@@ -462,6 +462,42 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                     b.HasKey("relay");
 
                     b.ToTable("courier_relay_clock", (string)null);
+                });
+
+            modelBuilder.Entity("courier.courier_relay_pause", b =>
+                {
+                    b.Property<long>("id")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("id")
+                        .HasColumnOrder(1);
+
+                    b.Property<long>("began")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("began")
+                        .HasColumnOrder(2);
+
+                    b.Property<long?>("until")
+                        .HasColumnType("INTEGER")
+                        .HasColumnName("until")
+                        .HasColumnOrder(3);
+
+                    b.Property<string>("who")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasColumnName("who")
+                        .HasColumnOrder(4);
+
+                    b.Property<string>("why")
+                        .HasColumnType("TEXT")
+                        .HasColumnName("why")
+                        .HasColumnOrder(5);
+
+                    b.HasKey("id");
+
+                    b.ToTable("courier_relay_pause", null, t =>
+                        {
+                            t.HasCheckConstraint("courier_relay_pause_id", "id = 1");
+                        });
                 });
 
             modelBuilder.Entity("courier.courier_relay_route", b =>

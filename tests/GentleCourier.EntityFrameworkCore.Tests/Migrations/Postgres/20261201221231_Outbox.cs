@@ -220,6 +220,23 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
                 .Annotation("Npgsql:StorageParameter:fillfactor", 20);
 
             migrationBuilder.CreateTable(
+                name: "relay_pause",
+                schema: "courier",
+                columns: table => new
+                {
+                    id = table.Column<int>(type: "integer", nullable: false),
+                    began = table.Column<DateTime>(type: "timestamp with time zone", nullable: false),
+                    until = table.Column<DateTime>(type: "timestamp with time zone", nullable: true),
+                    who = table.Column<string>(type: "text", nullable: false),
+                    why = table.Column<string>(type: "text", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("relay_pause_pkey", x => x.id);
+                    table.CheckConstraint("relay_pause_id_check", "id = 1");
+                });
+
+            migrationBuilder.CreateTable(
                 name: "relay_route",
                 schema: "courier",
                 columns: table => new
@@ -401,6 +418,10 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Postgres
 
             migrationBuilder.DropTable(
                 name: "relay",
+                schema: "courier");
+
+            migrationBuilder.DropTable(
+                name: "relay_pause",
                 schema: "courier");
 
             migrationBuilder.DropTable(

@@ -197,6 +197,22 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
                 });
 
             migrationBuilder.CreateTable(
+                name: "courier_relay_pause",
+                columns: table => new
+                {
+                    id = table.Column<long>(type: "INTEGER", nullable: false),
+                    began = table.Column<long>(type: "INTEGER", nullable: false),
+                    until = table.Column<long>(type: "INTEGER", nullable: true),
+                    who = table.Column<string>(type: "TEXT", nullable: false),
+                    why = table.Column<string>(type: "TEXT", nullable: true)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_courier_relay_pause", x => x.id);
+                    table.CheckConstraint("courier_relay_pause_id", "id = 1");
+                });
+
+            migrationBuilder.CreateTable(
                 name: "courier_relay_route",
                 columns: table => new
                 {
@@ -384,6 +400,9 @@ namespace GentleCourier.EntityFrameworkCore.Tests.Migrations.Sqlite
 
             migrationBuilder.DropTable(
                 name: "courier_relay_clock");
+
+            migrationBuilder.DropTable(
+                name: "courier_relay_pause");
 
             migrationBuilder.DropTable(
                 name: "courier_relay_route");
