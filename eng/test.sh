@@ -27,6 +27,11 @@ dotnet build --no-restore -c Release "$what" || exit 1
 end_compiler() { dotnet build-server shutdown --vbcscompiler >/dev/null; }
 end_compiler
 
+# Programs that tests start again and again.
+if [ "$what" = GentleCourier.slnx ]; then
+  eng/ahead.sh artifacts/bin/{CrashRig,Fairness,FerryLine.{Demo,Harbour,Fares,DeckCount,Notices},GentleCourier.Cli}/release
+fi
+
 # Hundreds of processes live for a second or two: what the compiler would do for their later life is lost on them.
 export DOTNET_TieredPGO=0 DOTNET_TC_CallCountThreshold=300
 # In memory, where there is enough of it and programs may run there: tests kill processes, not machines.
