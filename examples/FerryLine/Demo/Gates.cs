@@ -1,4 +1,5 @@
 using System.Net;
+using System.Net.Sockets;
 using System.Net.Http.Json;
 
 namespace FerryLine.Demo;
@@ -85,7 +86,8 @@ internal sealed class Gates : IDisposable
             Interlocked.Increment(ref refused);
             return null;
         }
-        catch (HttpRequestException e)
+        // A connection that is cut in the moment in which it is made fails as what is below HTTP.
+        catch (Exception e) when (e is HttpRequestException or SocketException)
         {
             return $"the harbour cannot be reached ({e.Message})";
         }
