@@ -16,7 +16,7 @@ case "${1:-all}" in
     eng/postgres.sh install && eng/pooler.sh install && eng/amqp.sh install && eng/foreign.sh install && eng/othertime.sh >/dev/null && eng/alerts.sh && eng/pictures.sh && eng/lines.sh || exit 1
     what=GentleCourier.slnx projects=$(basename -a tests/*.Tests) each=1.0x
     # What follows those that run one by one, so that both lanes end at about the same time.
-    following="GentleCourier.EntityFrameworkCore.Tests GentleCourier.Tests" ;;
+    following="GentleCourier.EntityFrameworkCore.Tests GentleCourier.Tests GentleCourier.Testing.Tests FerryLine.Unit.Tests" ;;
   quick) what=eng/Quick.slnf projects="GentleCourier.Tests GentleCourier.Sqlite.Tests" each=2.0x following= ;;
   *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

@@ -464,7 +464,8 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
             {
                 rigs.Add(new Rig(
                     crossing, "receive", "fares", $"Courier:Receivers:marks:Parallel={(i % 2 == 0 ? 3 : 4)}",
-                    "Rig:Slow=20"));
+                    // A machine that is too busy to renew in a second would have attempts counted.
+                    "Rig:Slow=20", "Courier:Receivers:marks:Lease=00:00:30"));
             }
         }
 
