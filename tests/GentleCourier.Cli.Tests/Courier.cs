@@ -1,4 +1,6 @@
 using System.Diagnostics;
+using GentleCourier.Engines;
+using GentleCourier.Sqlite;
 
 namespace GentleCourier.Cli.Tests;
 
@@ -28,6 +30,16 @@ public sealed class Courier : IDisposable
     public string Store => $"sqlite:{StoreFile}";
 
     public Dictionary<string, string> Environment { get; } = [];
+
+    /// <summary>Makes the broker, with a route to each queue, and has the environment name it.</summary>
+    internal async Task<IBroker> MakeBrokerAsync(params string[] queues)
+    {
+        var broker = new SqliteEngine().CreateBroker(new("sqlite", BrokerFile), TimeProvider.System);
+        await broker.PrepareAsync(
+            new Topology(queues, [.. queues.Select(q => new Route($"test.{q}", q))]), create: true);
+        Environment["COURIER_BROKER"] = Broker;
+        return broker;
+    }
 
     public Task<Result> RunAsync(params string[] arguments) => RunAsync("", arguments);
 

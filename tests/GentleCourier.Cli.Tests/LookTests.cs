@@ -12,15 +12,6 @@ public sealed class LookTests : IDisposable
 
     public void Dispose() => courier.Dispose();
 
-    private async Task<IBroker> BrokerAsync(params string[] queues)
-    {
-        var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
-        await broker.PrepareAsync(
-            new Topology(queues, [.. queues.Select(q => new Route($"test.{q}", q))]), create: true);
-        courier.Environment["COURIER_BROKER"] = courier.Broker;
-        return broker;
-    }
-
     private static EncodedEvent Event(string type, string id, string? key = null, string? subject = null)
     {
         var said = (key is null ? "" : $"\"partitionkey\":\"{key}\",")
@@ -32,7 +23,7 @@ public sealed class LookTests : IDisposable
     [Fact]
     public async Task The_next_events_of_a_queue_are_shown_and_none_is_taken()
     {
-        await using var broker = await BrokerAsync("taps", "notes");
+        await using var broker = await courier.MakeBrokerAsync("taps", "notes");
         (await courier.RunAsync("look", "taps")).Says("queue taps of sqlite:");
         await broker.PublishAsync(
             [.. Enumerable.Range(1, 30).Select(i => Event("test.taps", $"gate-1/{i}", $"card-{i % 3}"))]);
@@ -64,7 +55,7 @@ public sealed class LookTests : IDisposable
     [Fact]
     public async Task Events_are_looked_for_within_a_bound_which_is_said()
     {
-        await using var broker = await BrokerAsync("taps");
+        await using var broker = await courier.MakeBrokerAsync("taps");
         await broker.PublishAsync([.. Enumerable.Range(1, 1200).Select(
             i => Event("test.taps", $"gate-1/{i}", i % 600 == 0 ? "card-600" : null, i == 1200 ? "Longsand" : null))]);
         (await courier.RunAsync("look", "taps", "--event", "gate-1/1100")).Says("test.taps gate-1/1100");
@@ -90,7 +81,7 @@ public sealed class LookTests : IDisposable
     [Fact]
     public async Task Scripts_get_a_line_for_each_with_the_event_as_it_is()
     {
-        await using var broker = await BrokerAsync("taps");
+        await using var broker = await courier.MakeBrokerAsync("taps");
         await broker.PublishAsync(
         [
             Event("test.taps", "gate-1/1", "card-1"),

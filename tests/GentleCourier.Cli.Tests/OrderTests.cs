@@ -12,15 +12,6 @@ public sealed class OrderTests : IDisposable
 
     public void Dispose() => courier.Dispose();
 
-    private async Task<IBroker> BrokerAsync(params string[] queues)
-    {
-        var broker = new SqliteEngine().CreateBroker(new("sqlite", courier.BrokerFile), TimeProvider.System);
-        await broker.PrepareAsync(
-            new Topology(queues, [.. queues.Select(q => new Route($"test.{q}", q))]), create: true);
-        courier.Environment["COURIER_BROKER"] = courier.Broker;
-        return broker;
-    }
-
     /// <summary>A worker says in the register how it does.</summary>
     private static Task SaysAsync(IBroker broker, string name, long? heard, ReceiverFigures receiver) =>
         broker.Register!.BeatAsync(
@@ -35,7 +26,7 @@ public sealed class OrderTests : IDisposable
     [Fact]
     public async Task It_is_said_who_holds_a_paused_queue_who_cannot_say_so_and_who_has_not()
     {
-        await using var broker = await BrokerAsync("fares", "notices");
+        await using var broker = await courier.MakeBrokerAsync("fares", "notices");
         var paused = await courier.RunAsync("pause", "fares", "--why", "card machine is down", "--by", "ada");
         paused.Says("queue fares is paused until it is resumed\nno worker is there that it is for");
         var status = await courier.RunAsync("status");
@@ -69,7 +60,7 @@ public sealed class OrderTests : IDisposable
     [Fact]
     public async Task What_cannot_be_ordered_is_refused_with_what_could_be()
     {
-        await using var broker = await BrokerAsync("fares");
+        await using var broker = await courier.MakeBrokerAsync("fares");
         await SaysAsync(broker, "pier-1/1", heard: 0, Receives("fares"));
         (await courier.RunAsync("pause")).Fails(2, "name a queue, or say --outbox");
         (await courier.RunAsync("pause", "fares", "--outbox")).Fails(2, "name a queue, or say --outbox");
@@ -93,7 +84,7 @@ public sealed class OrderTests : IDisposable
     [Fact]
     public async Task Workers_are_steered_and_those_that_cannot_say_why()
     {
-        await using var broker = await BrokerAsync("fares");
+        await using var broker = await courier.MakeBrokerAsync("fares");
         await SaysAsync(broker, "pier-1/1", heard: 1, Receives("fares") with { Parallel = 8, Steering = "parallel 8" });
         await SaysAsync(
             broker, "pier-2/2", heard: 1, Receives("fares") with { SteeringProblem = "Prefetch must be …" });
@@ -118,7 +109,7 @@ public sealed class OrderTests : IDisposable
     [Fact]
     public async Task A_drained_host_is_waited_for_until_it_is_idle()
     {
-        await using var broker = await BrokerAsync("fares");
+        await using var broker = await courier.MakeBrokerAsync("fares");
         var busy = Receives("fares") with { InHand = 3, IsHeld = true };
         await SaysAsync(broker, "pier-1/1", heard: 9, busy);
         await SaysAsync(broker, "pier-1/2", heard: 9, busy with { InHand = 0 });

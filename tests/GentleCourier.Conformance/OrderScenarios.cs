@@ -239,7 +239,6 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
             crossing, log, limits => (limits.Prefetch, limits.Parallel) = (50, 6));
         await PublishAsync(crossing, 0, 60);
         await crossing.SettledAsync();
-        lock (gate) Assert.InRange(most, 2, 6);
         await Workers(fares).SteerAsync("taps", new Steering { Parallel = 1 }, "ada");
         await RegisteredAsync(crossing, workers => workers is [{ Receivers: [{ Parallel: 1 }] }], "it is told");
         lock (gate) most = 0;
@@ -474,7 +473,7 @@ public abstract class OrderScenarios<TPlace> where TPlace : Place, new()
 
         async Task PauseAsync(bool isPaused)
         {
-            foreach (var (_, place) in crossing.Broker().OrderedAt())
+            foreach (var place in crossing.Broker().OrderedAt())
             {
                 if (!(await place.Reports!.ReadTopologyAsync()).Queues.Contains("marks")) continue;
                 if (isPaused) await Orders.Of(place).PauseAsync("marks", null, new HandNote("ada", null));

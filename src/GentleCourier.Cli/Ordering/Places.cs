@@ -15,7 +15,7 @@ internal static class Places
     {
         _ = Connections.ReportsOf(broker);
         var (places, known) = (new List<IBroker>(), new HashSet<string>());
-        foreach (var (_, place) in broker.OrderedAt())
+        foreach (var place in broker.OrderedAt())
         {
             var queues = await QueuesAsync(place, cancel);
             known.UnionWith(queues);
@@ -40,7 +40,7 @@ internal static class Places
     {
         _ = Connections.ReportsOf(broker);
         var workers = new List<(IBroker, WorkerFigures)>();
-        foreach (var (_, place) in broker.OrderedAt())
+        foreach (var place in broker.OrderedAt())
         {
             if ((await QueuesAsync(place, cancel)).Count == 0) continue;
             var figures = await Connections.ReportsOf(place).ReadFiguresAsync(cancel);

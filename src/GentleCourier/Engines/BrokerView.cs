@@ -26,11 +26,10 @@ internal static class BrokerView
 
     /// <summary>
     /// Where orders by hand are written for those who receive: at the broker, or at each companion of one that is
-    /// looked at with them; by its name, where there are several.
+    /// looked at with them.
     /// </summary>
-    public static IReadOnlyList<(string? Name, IBroker Broker)> OrderedAt(this IBroker broker) =>
-        broker is not BrokerInView view ? [(null, broker)]
-        : [.. view.InView.Select(s => (view.InView.Count > 1 ? s.Name : null, s.Broker))];
+    public static IReadOnlyList<IBroker> OrderedAt(this IBroker broker) =>
+        broker is BrokerInView view ? [.. view.InView.Select(s => s.Broker)] : [broker];
 }
 
 /// <summary>A service that is looked at.</summary>

@@ -162,7 +162,8 @@ internal sealed partial class LinkSession : ISettler, IDisposable
         if (receiving is { IsCompleted: true } received)
         {
             receiving = null;
-            if (received.IsCanceled && !stopping.IsCancellationRequested) return;
+            // Cancelled by nobody it has failed, as whatever else fails.
+            if (received.IsCanceled && waiting!.IsCancellationRequested && !stopping.IsCancellationRequested) return;
             Meters.Exchange(
                 "receive", queue, clock.GetElapsedTime(askedAt), received.Exception?.InnerException);
             Take(await received.ConfigureAwait(false));

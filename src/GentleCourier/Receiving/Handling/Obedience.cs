@@ -28,12 +28,12 @@ internal sealed partial class Obedience(
     // How each worker receives other than its settings say, why it does not, and what was said of that.
     private readonly Dictionary<QueueWorker, (Steering? Steering, string? Problem, string? Doing)> obeyed = [];
     private Standing standing = Standing.Nothing;
-    private long readAt;
+    private long readAt, heard = -1;
     private long? askedAt;
     private bool wasIdle;
 
     /// <summary>The number of the latest order that is obeyed; null before it is known whether there are any.</summary>
-    public long? Heard => Volatile.Read(ref standing) is { Number: >= 0 } known ? known.Number : null;
+    public long? Heard => Volatile.Read(ref heard) is >= 0 and var number ? number : null;
 
     /// <summary>Whether this process takes no more.</summary>
     public bool IsDrained { get; private set; }
@@ -65,13 +65,14 @@ internal sealed partial class Obedience(
         var read = await orders.ReadAsync(standing.Number, ending).ConfigureAwait(false);
         askedAt = now;
         if (read is null) return;
-        readAt = now;
-        var before = standing;
-        Volatile.Write(ref standing, read);
+        (standing, readAt) = (read, now);
         Obey();
+        // Said once it is so.
+        var isFirst = Heard is null;
+        Volatile.Write(ref heard, read.Number);
         knows.TrySetResult();
         // At the start others are told anyway.
-        if (before.Number >= 0) news.Raise();
+        if (!isFirst) news.Raise();
     }
 
     /// <returns>When to look next: what ends by itself is not announced.</returns>
